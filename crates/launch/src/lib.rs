@@ -1,0 +1,16 @@
+//! The table that the launcher reads, and the launcher itself as bytes.
+//!
+//! A landing has one folder of commands. Each command in it is the same tiny program under another name; the program
+//! looks its own name up in the table beside that folder, sets the ladder's variables and becomes the tool. Nothing is
+//! parsed that was not written by [`table::Table::to_bytes`], and nothing is depended on but the standard library.
+
+pub mod table;
+
+/// The launcher, built for the same target as this library and linked statically where the target allows it.
+pub const PROGRAM: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/launcher"));
+
+/// Name of the folder that holds the commands of a landing.
+pub const COMMANDS: &str = "commands";
+
+/// Name of the table, beside the folder of commands.
+pub const TABLE: &str = "launch.table";

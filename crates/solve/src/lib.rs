@@ -1,0 +1,88 @@
+//! A conflict-driven resolver: from wishes over packages to one version each.
+//!
+//! The crate is pure. It knows packages, versions and ranges only through [`Provider`], does no I/O and speaks no
+//! domain language, so that it can be tested against a brute-force oracle and raced on generated instances.
+//!
+//! The method is that of conflict-driven clause learning (Marques-Silva and Sakallah, "GRASP", 1999; watched literals
+//! and the first unique implication point as in Moskewicz et al., "Chaff", 2001). A candidate version is a variable, a
+//! need is a clause, "one version of a package" is propagated natively. Needs are asked for only when a candidate is
+//! chosen, so a large catalog costs what the answer touches.
+
+mod clash;
+mod engine;
+mod search;
+
+pub use clash::{Clash, Fact};
+pub use search::solve;
+
+use std::fmt::Debug;
+use std::hash::Hash;
+
+/// Where the resolver learns about packages.
+pub trait Provider {
+    /// What has versions.
+    type Package: Clone + Eq + Hash + Debug;
+    /// One version of a package.
+    type Version: Clone + Eq + Debug;
+    /// A set of versions, as a need states it.
+    type Range: Clone + Debug;
+    /// Why the provider could not answer.
+    type Error;
+
+    /// Every version of `package`, the best one first; the order is the preference of the answer.
+    fn versions(&self, package: &Self::Package) -> Result<Vec<Self::Version>, Self::Error>;
+
+    /// What must be there besides `version` of `package`.
+    fn needs(&self, package: &Self::Package, version: &Self::Version) -> Result<Vec<NeedOf<Self>>, Self::Error>;
+
+    /// Whether `version` of `package` lies in `range`.
+    fn allows(&self, range: &Self::Range, package: &Self::Package, version: &Self::Version) -> bool;
+
+    /// Asked now and then; `false` ends the search with [`Failure::GaveUp`].
+    fn go_on(&self) -> bool {
+        true
+    }
+}
+
+/// One way to meet a need: `package` at a version in `range`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Alternative<P, R> {
+    /// The package that would meet it.
+    pub package: P,
+    /// The versions of it that would do.
+    pub range: R,
+}
+
+/// A need is met by any one of its alternatives; earlier ones are preferred.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Need<P, R> {
+    /// The ways to meet it. None at all can never be met.
+    pub alternatives: Vec<Alternative<P, R>>,
+}
+
+impl<P, R> Need<P, R> {
+    /// A need that exactly one package can meet.
+    pub fn one(package: P, range: R) -> Self {
+        Self { alternatives: vec![Alternative { package, range }] }
+    }
+}
+
+/// A need in the terms of provider `P`.
+pub type NeedOf<P> = Need<<P as Provider>::Package, <P as Provider>::Range>;
+
+/// A package at a version, in the terms of provider `P`.
+pub type ChoiceOf<P> = (<P as Provider>::Package, <P as Provider>::Version);
+
+/// Why there is no answer.
+#[derive(Debug)]
+pub enum Failure<P: Provider + ?Sized> {
+    /// No choice of versions meets all wishes.
+    Impossible(Clash<P>),
+    /// The budget ran out first; this says nothing about whether an answer exists.
+    GaveUp {
+        /// Decisions and conflicts spent.
+        steps: u64,
+    },
+    /// The provider could not answer.
+    Provider(P::Error),
+}

@@ -1,0 +1,166 @@
+//! One request, one answer.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::net::TcpStream;
+use std::ops::Range;
+use std::path::{Component, Path, PathBuf};
+use std::time::UNIX_EPOCH;
+
+use crate::{Fault, Settings};
+
+/// A request's header may be this long, in bytes.
+const LONGEST_HEADER: usize = 16 * 1024;
+
+struct Request {
+    head_only: bool,
+    path: String,
+    range: Option<String>,
+}
+
+/// Reads one request from `stream` and answers it.
+pub(crate) fn answer(stream: &TcpStream, settings: &Settings) -> io::Result<()> {
+    let mut out = stream;
+    let request = match read_request(stream)? {
+        Ok(request) => request,
+        Err(status) => return plain(out, status),
+    };
+    let fault = settings.rules.iter().find(|rule| request.path.ends_with(&rule.ending)).map(|rule| &rule.fault);
+    match fault {
+        Some(Fault::Status(status)) => return plain(out, *status),
+        Some(Fault::Stall(time)) => std::thread::sleep(*time),
+        _ => {}
+    }
+    let Some(file) = locate(&settings.folder, &request.path).and_then(|path| File::open(path).ok()) else {
+        return plain(out, 404);
+    };
+    let size = file.metadata()?.len();
+    let tag = entity_tag(&file)?;
+    let Ok(part) = request.range.as_deref().map(|range| parse_range(range, size)).transpose() else {
+        write!(out, "HTTP/1.1 416 Range Not Satisfiable\r\nContent-Range: bytes */{size}\r\n")?;
+        return out.write_all(b"Content-Length: 0\r\nConnection: close\r\n\r\n");
+    };
+    send_head(out, size, part.as_ref(), &tag)?;
+    if request.head_only { Ok(()) } else { send_body(out, file, part.unwrap_or(0..size), fault) }
+}
+
+fn read_request(mut stream: &TcpStream) -> io::Result<Result<Request, u16>> {
+    let mut bytes = Vec::new();
+    let mut chunk = [0; 2048];
+    loop {
+        let got = stream.read(&mut chunk)?;
+        bytes.extend_from_slice(&chunk[..got]);
+        let mut headers = [httparse::EMPTY_HEADER; 64];
+        let mut parsed = httparse::Request::new(&mut headers);
+        match parsed.parse(&bytes) {
+            Ok(httparse::Status::Complete(_)) => return Ok(understand(&parsed)),
+            Ok(httparse::Status::Partial) if got == 0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+            Ok(httparse::Status::Partial) if bytes.len() > LONGEST_HEADER => return Ok(Err(431)),
+            Ok(httparse::Status::Partial) => {}
+            Err(_) => return Ok(Err(400)),
+        }
+    }
+}
+
+fn understand(parsed: &httparse::Request<'_, '_>) -> Result<Request, u16> {
+    let head_only = match parsed.method {
+        Some("GET") => false,
+        Some("HEAD") => true,
+        _ => return Err(405),
+    };
+    let target = parsed.path.unwrap_or("/").split(['?', '#']).next().unwrap_or("/");
+    let path = percent_encoding::percent_decode_str(target).decode_utf8().map_err(|_| 400u16)?.into_owned();
+    let range = parsed.headers.iter().find(|header| header.name.eq_ignore_ascii_case("range"));
+    let range = range.and_then(|header| std::str::from_utf8(header.value).ok()).map(str::to_owned);
+    Ok(Request { head_only, path, range })
+}
+
+/// The file that a URL path names, if it is a plain file inside `folder`.
+fn locate(folder: &Path, path: &str) -> Option<PathBuf> {
+    let relative = Path::new(path.trim_start_matches('/'));
+    if !relative.components().all(|part| matches!(part, Component::Normal(_))) {
+        return None;
+    }
+    let real = folder.join(relative).canonicalize().ok()?;
+    (real.starts_with(folder) && real.is_file()).then_some(real)
+}
+
+/// A strong tag out of what changes when a file is replaced: length and time of modification.
+fn entity_tag(file: &File) -> io::Result<String> {
+    let meta = file.metadata()?;
+    let time = meta.modified()?.duration_since(UNIX_EPOCH).unwrap_or_default();
+    Ok(format!("\"{:x}-{:x}\"", meta.len(), time.as_nanos()))
+}
+
+/// `bytes=A-B`, `bytes=A-` or `bytes=-N`; several ranges at once are not satisfied.
+fn parse_range(text: &str, size: u64) -> Result<Range<u64>, ()> {
+    let (first, last) = text.strip_prefix("bytes=").and_then(|spec| spec.split_once('-')).ok_or(())?;
+    let number = |text: &str| text.trim().parse::<u64>().map_err(|_| ());
+    let range = match (first.is_empty(), last.is_empty()) {
+        (true, _) => size.saturating_sub(number(last)?)..size,
+        (false, true) => number(first)?..size,
+        (false, false) => number(first)?..number(last)?.saturating_add(1).min(size),
+    };
+    if range.is_empty() { Err(()) } else { Ok(range) }
+}
+
+fn send_head(mut out: &TcpStream, size: u64, part: Option<&Range<u64>>, tag: &str) -> io::Result<()> {
+    let mut head = String::new();
+    match part {
+        None => head.push_str("HTTP/1.1 200 OK\r\n"),
+        Some(part) => {
+            let (first, last) = (part.start, part.end - 1);
+            head.push_str("HTTP/1.1 206 Partial Content\r\n");
+            head.push_str(&format!("Content-Range: bytes {first}-{last}/{size}\r\n"));
+        }
+    }
+    let length = part.map_or(size, |part| part.end - part.start);
+    head.push_str(&format!("Content-Length: {length}\r\nETag: {tag}\r\nAccept-Ranges: bytes\r\n"));
+    head.push_str("Content-Type: application/octet-stream\r\nConnection: close\r\n\r\n");
+    out.write_all(head.as_bytes())
+}
+
+fn send_body(mut out: &TcpStream, mut file: File, part: Range<u64>, fault: Option<&Fault>) -> io::Result<()> {
+    file.seek(SeekFrom::Start(part.start))?;
+    let whole = part.end - part.start;
+    match fault {
+        Some(Fault::Cut(after)) => io::copy(&mut file.take(whole.min(*after)), &mut out)?,
+        Some(Fault::Corrupt(at)) => {
+            io::copy(&mut (&mut file).take(*at), &mut out)?;
+            let mut byte = [0];
+            file.read_exact(&mut byte)?;
+            out.write_all(&[byte[0] ^ 0xff])?;
+            io::copy(&mut file.take(whole - at - 1), &mut out)?
+        }
+        _ => io::copy(&mut file.take(whole), &mut out)?,
+    };
+    Ok(())
+}
+
+fn plain(mut out: &TcpStream, status: u16) -> io::Result<()> {
+    let reason = match status {
+        400 => "Bad Request",
+        404 => "Not Found",
+        405 => "Method Not Allowed",
+        431 => "Request Header Fields Too Large",
+        503 => "Service Unavailable",
+        _ => "Error",
+    };
+    write!(out, "HTTP/1.1 {status} {reason}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranges_are_read_as_the_rfc_says() {
+        assert_eq!(parse_range("bytes=2-4", 10), Ok(2..5));
+        assert_eq!(parse_range("bytes=7-", 10), Ok(7..10));
+        assert_eq!(parse_range("bytes=-3", 10), Ok(7..10));
+        assert_eq!(parse_range("bytes=2-99", 10), Ok(2..10));
+        for bad in ["bytes=10-", "bytes=5-4", "bytes=-0", "bytes=0-1,3-4", "lines=1-2", "bytes=x-"] {
+            assert_eq!(parse_range(bad, 10), Err(()), "{bad}");
+        }
+    }
+}
