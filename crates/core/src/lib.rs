@@ -1,1 +1,32 @@
-//! x
+//! The work of Kite Ladder: from a ladder to a proved workstation.
+//!
+//! The modules stand bottom up; each knows only those above it in this list. Nothing here prints, prompts, exits or
+//! reads the environment: what happens is told through [`event::Observer`].
+
+pub mod digest;
+pub mod files;
+mod near;
+
+pub mod document;
+pub mod platform;
+pub mod version;
+
+pub mod event;
+pub mod home;
+pub mod survey;
+pub mod verdict;
+
+pub mod catalog;
+pub mod ladder;
+pub mod pins;
+
+pub mod fetch;
+pub mod shelf;
+pub mod unpack;
+
+pub mod landing;
+pub mod route;
+pub mod verify;
+pub mod wire;
+
+pub mod climb;

@@ -1,0 +1,122 @@
+//! One tool's file in the catalog.
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+
+use super::Trial;
+use crate::digest::Digest;
+use crate::platform::Platform;
+use crate::version::{Requirement, Version};
+
+/// A tool: what it is, what it offers, how it is checked, and its releases.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Definition {
+    /// The tool's name; the file is called after it.
+    pub tool: String,
+    /// What sort of tool it is: compiler, linker, runtime, …
+    pub kind: String,
+    /// One line on what it does.
+    pub summary: String,
+    /// The capabilities it provides.
+    #[serde(default)]
+    pub provides: Vec<String>,
+    /// The commands it has, by name.
+    #[serde(default)]
+    pub commands: BTreeMap<String, Command>,
+    /// Environment variables; `{folder}` and `{version}` are filled in.
+    #[serde(default)]
+    pub variables: BTreeMap<String, String>,
+    /// How to see that it works.
+    #[serde(default)]
+    pub checks: Vec<Trial>,
+    /// What can be had of it.
+    #[serde(default)]
+    pub releases: Vec<Release>,
+}
+
+/// What stands behind a command: a file of the tool, and arguments that come before the caller's.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(from = "CommandForm")]
+pub struct Command {
+    /// The file, relative to the tool's folder; `{version}` is filled in.
+    pub file: String,
+    /// Arguments before the caller's own.
+    pub arguments: Vec<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a file like \"bin/tool\", or a list of a file and its first arguments")]
+enum CommandForm {
+    File(String),
+    List(Vec<String>),
+}
+
+impl From<CommandForm> for Command {
+    fn from(form: CommandForm) -> Self {
+        let mut list = match form {
+            CommandForm::File(file) => return Self { file, arguments: Vec::new() },
+            CommandForm::List(list) => list.into_iter(),
+        };
+        Self { file: list.next().unwrap_or_default(), arguments: list.collect() }
+    }
+}
+
+/// One version of a tool.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Release {
+    /// The version.
+    pub version: Version,
+    /// The day it came out.
+    pub date: Option<toml::value::Datetime>,
+    /// The series it belongs to.
+    #[serde(default)]
+    pub series: Vec<String>,
+    /// Tools or capabilities that must be there, and which versions will do.
+    #[serde(default)]
+    pub needs: BTreeMap<String, Requirement>,
+    /// The files, by platform.
+    #[serde(default)]
+    pub artifacts: BTreeMap<Platform, Artifact>,
+}
+
+impl Release {
+    /// The artifact for `platform`, or the one that runs everywhere.
+    pub fn artifact(&self, platform: &Platform) -> Option<&Artifact> {
+        self.artifacts.get(platform).or_else(|| self.artifacts.get(&Platform::any()))
+    }
+
+    /// Whether it is taken only when a preview was asked for.
+    pub fn is_preview(&self) -> bool {
+        self.version.is_preview() || self.series.iter().any(|series| series == "preview")
+    }
+}
+
+/// One downloadable file.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Artifact {
+    /// Its path in a yard.
+    pub file: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its digest.
+    pub sha256: Digest,
+    /// How it is unpacked.
+    #[serde(default)]
+    pub unpack: Unpacking,
+}
+
+/// How an archive becomes a folder.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Unpacking {
+    /// Leading folders to leave out.
+    #[serde(default)]
+    pub strip: usize,
+    /// Patterns of files that may be run although the archive does not say so.
+    #[serde(default)]
+    pub runs: Vec<String>,
+}

@@ -1,0 +1,161 @@
+//! What happens, told as it happens.
+
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use crate::verdict::Verdict;
+use crate::version::Version;
+
+/// A rung in a message: the tool at its version.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RungName {
+    /// The tool.
+    pub tool: String,
+    /// Its version.
+    pub version: Version,
+}
+
+/// Something that happened in a climb or a verification.
+#[derive(Clone, Debug)]
+pub enum Event {
+    /// Another process writes to this home; the climb waits for it.
+    Waiting {
+        /// The other process, where it said so.
+        process: Option<u32>,
+    },
+    /// Work on a rung begins.
+    Rung {
+        /// Which one.
+        rung: RungName,
+        /// Its place in the route, from 1.
+        number: usize,
+        /// How many rungs the route has.
+        of: usize,
+    },
+    /// An artifact is about to be received.
+    Fetching {
+        /// The file's name.
+        file: String,
+        /// Its size in bytes.
+        size: u64,
+        /// The yard it comes from.
+        from: String,
+    },
+    /// A yard failed; the next one is tried.
+    YardFailed {
+        /// Which one.
+        yard: String,
+        /// Why.
+        reason: String,
+    },
+    /// The artifact is there and its digest agrees.
+    Fetched {
+        /// The file's name.
+        file: String,
+        /// Its size in bytes.
+        size: u64,
+        /// It was in the cache and was only hashed again.
+        cached: bool,
+    },
+    /// The version stands on the shelf.
+    Shelved {
+        /// Which one.
+        rung: RungName,
+        /// How many files and links it has.
+        files: usize,
+        /// Where.
+        folder: PathBuf,
+    },
+    /// A check is about to run.
+    Checking {
+        /// What it shows, in words.
+        name: String,
+    },
+    /// A check or rehearsal came to an end.
+    Checked(Verdict),
+    /// Work on a rung is done.
+    Climbed {
+        /// Which one.
+        rung: RungName,
+    },
+    /// The landing was recorded and is current.
+    Landed {
+        /// Its number.
+        number: u32,
+    },
+}
+
+/// Who listens. Every method may be left out.
+pub trait Observer: Sync {
+    /// Something happened.
+    fn event(&self, _event: &Event) {}
+
+    /// Asked often; `true` ends the work at the next safe point.
+    fn cancelled(&self) -> bool {
+        false
+    }
+
+    /// The counter that moves with every byte received, for those who draw progress.
+    fn received(&self) -> Option<&AtomicU64> {
+        None
+    }
+}
+
+/// Listens to nothing.
+pub struct Silent;
+
+impl Observer for Silent {}
+
+/// Ends a reading when the observer is cancelled.
+pub struct Cancellable<'o, R> {
+    inner: R,
+    observer: &'o dyn Observer,
+}
+
+impl<'o, R> Cancellable<'o, R> {
+    /// Wraps a reader.
+    pub fn new(inner: R, observer: &'o dyn Observer) -> Self {
+        Self { inner, observer }
+    }
+}
+
+impl<R: std::io::Read> std::io::Read for Cancellable<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        if self.observer.cancelled() {
+            return Err(std::io::Error::other(Cancelled));
+        }
+        self.inner.read(buffer)
+    }
+}
+
+/// Tells an observer how many bytes were received, as they pass.
+pub struct Counted<'o, R> {
+    inner: Cancellable<'o, R>,
+}
+
+impl<'o, R> Counted<'o, R> {
+    /// Wraps a reader.
+    pub fn new(inner: R, observer: &'o dyn Observer) -> Self {
+        Self { inner: Cancellable::new(inner, observer) }
+    }
+}
+
+impl<R: std::io::Read> std::io::Read for Counted<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let got = self.inner.read(buffer)?;
+        if let Some(counter) = self.inner.observer.received() {
+            counter.fetch_add(got as u64, Ordering::Relaxed);
+        }
+        Ok(got)
+    }
+}
+
+/// The user asked for an end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("interrupted")]
+pub struct Cancelled;
+
+/// Ends the caller where the observer was cancelled.
+pub fn go_on(observer: &dyn Observer) -> Result<(), Cancelled> {
+    if observer.cancelled() { Err(Cancelled) } else { Ok(()) }
+}

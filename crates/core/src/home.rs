@@ -1,0 +1,85 @@
+//! Where Kite Ladder keeps things.
+
+use std::path::{Path, PathBuf};
+
+use crate::document::{DocumentError, Source};
+
+/// The folders of one user's Kite Ladder.
+///
+/// ```text
+/// config/   config.toml, the workstation's own ladder.toml
+/// data/     shelf/ staging/ ladders/ lock
+/// cache/    artifacts by digest
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Home {
+    /// Settings, written by people.
+    pub config: PathBuf,
+    /// What climbs made; everything in it is on one file system.
+    pub data: PathBuf,
+    /// What can be fetched again.
+    pub cache: PathBuf,
+}
+
+impl Home {
+    /// All three folders below one, as `KLADDER_HOME` has it.
+    pub fn within(folder: &Path) -> Self {
+        Self { config: folder.join("config"), data: folder.join("data"), cache: folder.join("cache") }
+    }
+
+    /// The workstation's own ladder.
+    pub fn ladder(&self) -> PathBuf {
+        self.config.join("ladder.toml")
+    }
+
+    /// Where versions stand side by side.
+    pub fn shelf(&self) -> PathBuf {
+        self.data.join("shelf")
+    }
+
+    /// Where things are made that are not finished yet.
+    pub fn staging(&self) -> PathBuf {
+        self.data.join("staging")
+    }
+
+    /// Where the landings of the ladders are.
+    pub fn ladders(&self) -> PathBuf {
+        self.data.join("ladders")
+    }
+
+    /// The file whose lock the one writing process holds.
+    pub fn lock(&self) -> PathBuf {
+        self.data.join("lock")
+    }
+
+    /// Reads `config.toml`; a missing one is an empty one. Paths in it are made absolute from its folder.
+    pub fn config(&self) -> Result<Config, DocumentError> {
+        let path = self.config.join("config.toml");
+        if !path.exists() {
+            return Ok(Config::default());
+        }
+        let mut config: Config = Source::read(&path)?.parse()?;
+        config.catalog = config.catalog.map(|catalog| self.config.join(catalog));
+        config.yards = config.yards.iter().map(|yard| anchored(yard, &self.config)).collect();
+        Ok(config)
+    }
+}
+
+/// The settings of `config.toml`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Config {
+    /// The catalog for ladders that name none.
+    pub catalog: Option<PathBuf>,
+    /// Yards that take the place of the catalog's own: folders or `http(s)://` addresses.
+    #[serde(default)]
+    pub yards: Vec<String>,
+}
+
+/// A yard as an address or an absolute folder; relative folders start at `base`.
+pub fn anchored(yard: &str, base: &Path) -> String {
+    if yard.starts_with("http://") || yard.starts_with("https://") {
+        return yard.to_owned();
+    }
+    base.join(yard).display().to_string()
+}

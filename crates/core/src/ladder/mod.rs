@@ -1,0 +1,193 @@
+//! The ladder: what is wanted, as people write it.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Deserializer};
+use toml::Spanned;
+
+use crate::digest::Digest;
+use crate::document::{DocumentError, Place, Source};
+use crate::platform::{NotAPlatform, Platform};
+use crate::version::Requirement;
+
+/// A ladder's file name.
+pub const FILE_NAME: &str = "ladder.toml";
+
+/// A ladder as read from its file.
+#[derive(Clone, Debug)]
+pub struct Ladder {
+    /// The file.
+    pub path: PathBuf,
+    /// What it is called among people.
+    pub title: String,
+    /// The platforms it is pinned for; empty for the host's alone.
+    pub platforms: Vec<Platform>,
+    /// The catalog it is made from.
+    pub catalog: Option<PathBuf>,
+    /// What is wanted, in the order of the file.
+    pub wishes: Vec<Wish>,
+    /// A digest of everything in it that decides about pins.
+    pub digest: Digest,
+}
+
+/// One line of what is wanted.
+#[derive(Clone, Debug)]
+pub struct Wish {
+    /// The tool or capability.
+    pub tool: String,
+    /// Which versions will do.
+    pub range: Range,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// Which versions will do: a requirement, a series, or both.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Range {
+    /// The versions.
+    pub requirement: Requirement,
+    /// The series that the release must belong to.
+    pub series: Option<String>,
+}
+
+impl Range {
+    /// Every release that is no preview.
+    pub fn any() -> Self {
+        Self { requirement: Requirement::any(), series: None }
+    }
+}
+
+impl From<Requirement> for Range {
+    fn from(requirement: Requirement) -> Self {
+        Self { requirement, series: None }
+    }
+}
+
+impl std::fmt::Display for Range {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.series {
+            None => self.requirement.fmt(f),
+            Some(series) if self.requirement == Requirement::any() => write!(f, "the {series} series"),
+            Some(series) => write!(f, "{} in the {series} series", self.requirement),
+        }
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    ladder: Head,
+    #[serde(default)]
+    rungs: BTreeMap<Spanned<String>, Spanned<WishForm>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Head {
+    title: Option<String>,
+    #[serde(default)]
+    platforms: Vec<Spanned<String>>,
+    catalog: Option<PathBuf>,
+}
+
+struct WishForm {
+    version: Option<Spanned<String>>,
+    series: Option<String>,
+    /// The whole value is one string.
+    short: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WishTable {
+    version: Option<Spanned<String>>,
+    series: Option<String>,
+}
+
+impl<'de> Deserialize<'de> for WishForm {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = WishForm;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a requirement like \"1.4\", a series, or a table with `version` and `series`")
+            }
+            fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
+                Ok(WishForm { version: Some(Spanned::new(0..0, text.to_owned())), series: None, short: true })
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
+                let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                Ok(WishForm { version: table.version, series: table.series, short: false })
+            }
+        }
+        deserializer.deserialize_any(Visitor)
+    }
+}
+
+impl Ladder {
+    /// Reads a ladder.
+    pub fn read(path: &Path) -> Result<Self, DocumentError> {
+        let source = Source::read(path)?;
+        let file: File = source.parse()?;
+        let platforms =
+            file.ladder.platforms.iter().map(|text| platform(&source, text)).collect::<Result<Vec<_>, _>>()?;
+        let mut rungs: Vec<_> = file.rungs.into_iter().collect();
+        rungs.sort_by_key(|(tool, _)| tool.span().start);
+        let wishes = rungs.into_iter().map(|(tool, form)| wish(&source, &tool, form)).collect::<Result<Vec<_>, _>>()?;
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let name = || folder.file_name().map_or_else(|| "ladder".into(), |name| name.display().to_string());
+        Ok(Self {
+            digest: digest(&platforms, &wishes),
+            path: path.to_path_buf(),
+            title: file.ladder.title.unwrap_or_else(name),
+            platforms,
+            catalog: file.ladder.catalog.map(|catalog| folder.join(catalog)),
+            wishes,
+        })
+    }
+
+    /// The file of its pins, beside it.
+    pub fn pins_path(&self) -> PathBuf {
+        self.path.with_file_name("ladder.pinned.toml")
+    }
+}
+
+/// The nearest ladder from `folder` upwards.
+pub fn find_from(folder: &Path) -> Option<PathBuf> {
+    folder.ancestors().map(|folder| folder.join(FILE_NAME)).find(|path| path.is_file())
+}
+
+fn platform(source: &Source, text: &Spanned<String>) -> Result<Platform, DocumentError> {
+    text.get_ref().parse().map_err(|error: NotAPlatform| source.invalid(text.span(), error.to_string()))
+}
+
+fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Result<Wish, DocumentError> {
+    let whole = form.span();
+    let form = form.into_inner();
+    let mut range = Range { requirement: Requirement::any(), series: form.series };
+    if let Some(text) = form.version {
+        let span = if form.short { whole } else { text.span() };
+        let text = text.into_inner();
+        match text.parse() {
+            Ok(requirement) => range.requirement = requirement,
+            Err(_) if form.short && is_series(&text) => range.series = Some(text),
+            Err(error) => {
+                let skip = text.char_indices().nth(error.column - 1).map_or(text.len(), |(at, _)| at);
+                return Err(source.invalid(span.start + 1 + skip..span.end - 1, error.to_string()));
+            }
+        }
+    }
+    Ok(Wish { tool: tool.get_ref().clone(), range, place: source.place(tool.span()) })
+}
+
+/// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.
+fn is_series(text: &str) -> bool {
+    text != "latest" && text.starts_with(char::is_alphabetic) && text.chars().all(|c| c.is_alphanumeric() || c == '-')
+}
+
+fn digest(platforms: &[Platform], wishes: &[Wish]) -> Digest {
+    let mut lines: Vec<String> = wishes.iter().map(|w| format!("{} {}\n", w.tool, w.range)).collect();
+    lines.extend(platforms.iter().map(|platform| format!("platform {platform}\n")));
+    Digest::of(lines.concat().as_bytes())
+}

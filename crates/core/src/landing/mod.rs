@@ -1,0 +1,192 @@
+//! Landings: finished, verified states of one ladder.
+//!
+//! ```text
+//! ladders/NAME-DIGEST/landings/7/landing.json     what is in it
+//! ladders/NAME-DIGEST/landings/7/pins.toml        the pins it was made from
+//! ladders/NAME-DIGEST/landings/7/commands/...     a launcher for each command
+//! ladders/NAME-DIGEST/landings/7/launch.table     what they start
+//! ladders/NAME-DIGEST/current -> landings/7       the one switch
+//! ```
+//!
+//! A landing is made under a name of its own, checked there, and becomes current by renaming one link over another.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::digest::Digest;
+use crate::event::RungName;
+use crate::files::{self, Attach, FileError};
+use crate::version::Version;
+
+const FORMAT: u32 = 1;
+
+/// A recorded landing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Landing {
+    format: u32,
+    /// Its number; each ladder counts from 1.
+    pub number: u32,
+    /// When it was made.
+    pub made: jiff::Timestamp,
+    /// The ladder's file.
+    pub ladder: PathBuf,
+    /// Its rungs, bottom first.
+    pub rungs: Vec<LandedRung>,
+}
+
+/// A rung of a landing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LandedRung {
+    /// The tool.
+    pub tool: String,
+    /// Its version.
+    pub version: Version,
+    /// Its folder on the shelf.
+    pub folder: PathBuf,
+}
+
+impl LandedRung {
+    /// The tool at its version.
+    pub fn name(&self) -> RungName {
+        RungName { tool: self.tool.clone(), version: self.version.clone() }
+    }
+}
+
+impl Landing {
+    /// Whether it has `tool` from this folder of the shelf.
+    pub fn has(&self, tool: &str, folder: &Path) -> bool {
+        self.rungs.iter().any(|rung| rung.tool == tool && rung.folder == folder)
+    }
+}
+
+/// Why a landing could not be read.
+#[derive(Debug, thiserror::Error)]
+pub enum LandingError {
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// Its record is damaged.
+    #[error("{} is damaged", path.display())]
+    Damaged {
+        /// The record.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: serde_json::Error,
+    },
+    /// Its record is written in a newer format.
+    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
+    Newer {
+        /// The record.
+        path: PathBuf,
+        /// Its format.
+        format: u32,
+    },
+}
+
+/// The landings of one ladder.
+#[derive(Clone, Debug)]
+pub struct Landings {
+    folder: PathBuf,
+}
+
+/// A landing in the making; thrown away when dropped before it is committed.
+#[derive(Debug)]
+pub struct Draft {
+    landings: Landings,
+    folder: PathBuf,
+    number: u32,
+    committed: bool,
+}
+
+impl Landings {
+    /// The landings of the ladder at `ladder`, below the folder of all ladders.
+    pub fn of(ladders: &Path, ladder: &Path) -> Self {
+        let path = ladder.canonicalize().unwrap_or_else(|_| ladder.to_path_buf());
+        let above = path.parent().and_then(Path::file_name).map_or_else(|| "root".into(), |n| n.display().to_string());
+        let digest = Digest::of(path.as_os_str().as_encoded_bytes()).short();
+        Self { folder: ladders.join(format!("{above}-{digest}")) }
+    }
+
+    /// The link to the landing that is current. Paths through it stay valid from one landing to the next.
+    pub fn current_link(&self) -> PathBuf {
+        self.folder.join("current")
+    }
+
+    /// The landing that is current; `None` before the first.
+    pub fn current(&self) -> Result<Option<Landing>, LandingError> {
+        let link = self.current_link();
+        if fs::symlink_metadata(&link).is_err() {
+            return Ok(None);
+        }
+        let path = link.join("landing.json");
+        let bytes = fs::read(&path).on("read", &path)?;
+        let damaged = |source| LandingError::Damaged { path: path.clone(), source };
+        let landing: Landing = serde_json::from_slice(&bytes).map_err(damaged)?;
+        if landing.format > FORMAT {
+            return Err(LandingError::Newer { path, format: landing.format });
+        }
+        Ok(Some(landing))
+    }
+
+    /// Begins a landing.
+    pub fn draft(&self) -> Result<Draft, FileError> {
+        let all = self.folder.join("landings");
+        files::create_folder(&all)?;
+        let mut last = 0;
+        for entry in fs::read_dir(&all).on("list", &all)? {
+            let name = entry.on("list", &all)?.file_name();
+            last = name.to_str().and_then(|name| name.parse().ok()).unwrap_or(0).max(last);
+        }
+        let folder = all.join(format!("{}.making", last + 1));
+        // What an interrupted climb left: only one process writes at a time.
+        files::remove_tree(&folder)?;
+        files::create_folder(&folder)?;
+        Ok(Draft { landings: self.clone(), folder, number: last + 1, committed: false })
+    }
+}
+
+impl Draft {
+    /// Where it is made.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// Records the landing and makes it current.
+    pub fn commit(mut self, ladder: &Path, pins: &str, rungs: Vec<LandedRung>) -> Result<Landing, FileError> {
+        let made = jiff::Timestamp::now();
+        let landing = Landing { format: FORMAT, number: self.number, made, ladder: ladder.to_path_buf(), rungs };
+        let record = self.folder.join("landing.json");
+        let bytes = serde_json::to_vec_pretty(&landing).map_err(io::Error::from).on("write", &record)?;
+        files::replace(&record, &bytes)?;
+        files::replace(&self.folder.join("pins.toml"), pins.as_bytes())?;
+        let finished = self.folder.with_file_name(self.number.to_string());
+        fs::rename(&self.folder, &finished).on("finish", &finished)?;
+        self.committed = true;
+        self.landings.switch_to(self.number)?;
+        Ok(landing)
+    }
+}
+
+impl Landings {
+    fn switch_to(&self, number: u32) -> Result<(), FileError> {
+        let (new, link) = (self.folder.join(".current-new"), self.current_link());
+        if fs::symlink_metadata(&new).is_ok() {
+            fs::remove_file(&new).on("remove", &new)?;
+        }
+        let target = Path::new("landings").join(number.to_string());
+        std::os::unix::fs::symlink(target, &new).on("write", &new)?;
+        fs::rename(&new, &link).on("switch", &link)
+    }
+}
+
+impl Drop for Draft {
+    fn drop(&mut self) {
+        if !self.committed {
+            // Best effort: the next draft removes what is left.
+            let _ = files::remove_tree(&self.folder);
+        }
+    }
+}

@@ -1,0 +1,191 @@
+//! `ladder.pinned.toml`: the exact versions and digests chosen for a ladder.
+//!
+//! Rungs are tables sorted by tool, one line a platform, so that a moved rung is a small diff and two branches that move
+//! different rungs merge.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
+
+use crate::catalog::{Artifact, Unpacking};
+use crate::digest::Digest;
+use crate::document::{DocumentError, Source};
+use crate::files::{self, FileError};
+use crate::platform::Platform;
+use crate::version::Version;
+
+const FORMAT: i64 = 1;
+const NOTE: &str = "# Written by `kladder pin`; to be committed beside the ladder.\n";
+
+/// The pins of a ladder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pins {
+    /// Digest of the ladder they were made for.
+    pub ladder: Digest,
+    /// Digest of the definitions they were made from.
+    pub catalog: Digest,
+    /// The chosen releases, by tool.
+    pub rungs: BTreeMap<String, Pin>,
+}
+
+/// The release chosen for a rung.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pin {
+    /// Its version.
+    pub version: Version,
+    /// Its files, for every platform of the ladder.
+    pub artifacts: BTreeMap<Platform, PinnedArtifact>,
+}
+
+/// A file and what it must be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PinnedArtifact {
+    /// Its path in a yard.
+    pub file: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its digest.
+    pub sha256: Digest,
+}
+
+impl Pin {
+    /// The artifact for `platform`, or the one that runs everywhere.
+    pub fn artifact(&self, platform: &Platform) -> Option<&PinnedArtifact> {
+        self.artifacts.get(platform).or_else(|| self.artifacts.get(&Platform::any()))
+    }
+}
+
+impl PinnedArtifact {
+    /// The artifact as the fetching and unpacking want it.
+    pub fn with(&self, unpack: Unpacking) -> Artifact {
+        Artifact { file: self.file.clone(), size: self.size, sha256: self.sha256, unpack }
+    }
+}
+
+impl From<&Artifact> for PinnedArtifact {
+    fn from(artifact: &Artifact) -> Self {
+        Self { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256 }
+    }
+}
+
+/// Why a file of pins could not be used.
+#[derive(Debug, thiserror::Error)]
+pub enum PinsFileError {
+    /// It could not be read or understood.
+    #[error(transparent)]
+    Document(#[from] DocumentError),
+    /// It holds the marks of an unfinished merge.
+    #[error("{} holds the marks of an unfinished merge, at line {line}", path.display())]
+    Unmerged {
+        /// The file.
+        path: PathBuf,
+        /// The first such line, from 1.
+        line: usize,
+    },
+    /// It is written in a newer format.
+    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its format.
+        format: i64,
+    },
+}
+
+#[derive(Deserialize)]
+struct Peek {
+    pinned: PeekHead,
+}
+
+#[derive(Deserialize)]
+struct PeekHead {
+    format: i64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    pinned: Head,
+    #[serde(default)]
+    rungs: BTreeMap<String, Pin>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Head {
+    #[serde(rename = "format")]
+    _format: i64,
+    ladder: Digest,
+    catalog: Digest,
+}
+
+impl Pins {
+    /// Reads a file of pins; `None` when there is none.
+    pub fn read(path: &Path) -> Result<Option<Self>, PinsFileError> {
+        if !path.exists() {
+            return Ok(None);
+        }
+        let source = Source::read(path)?;
+        let marked = |line: &str| line.starts_with("<<<<<<<") || line.starts_with(">>>>>>>");
+        if let Some(at) = source.text.lines().position(marked) {
+            return Err(PinsFileError::Unmerged { path: path.to_path_buf(), line: at + 1 });
+        }
+        // The format is looked at first: a newer file may well have keys that mean nothing here.
+        let Peek { pinned: PeekHead { format } } = source.parse()?;
+        if format > FORMAT {
+            return Err(PinsFileError::Newer { path: path.to_path_buf(), format });
+        }
+        let file: File = source.parse()?;
+        Ok(Some(Self { ladder: file.pinned.ladder, catalog: file.pinned.catalog, rungs: file.rungs }))
+    }
+
+    /// Writes the pins; returns whether the file changed.
+    pub fn write(&self, path: &Path) -> Result<bool, FileError> {
+        let text = self.to_toml();
+        if std::fs::read_to_string(path).is_ok_and(|old| old == text) {
+            return Ok(false);
+        }
+        files::replace(path, text.as_bytes())?;
+        Ok(true)
+    }
+
+    /// The file's text.
+    pub fn to_toml(&self) -> String {
+        let mut head = Table::new();
+        head.decor_mut().set_prefix(NOTE);
+        head.insert("format", value(FORMAT));
+        head.insert("ladder", value(self.ladder.to_string()));
+        head.insert("catalog", value(self.catalog.to_string()));
+        let mut rungs = Table::new();
+        rungs.set_implicit(true);
+        for (tool, pin) in &self.rungs {
+            rungs.insert(tool, Item::Table(pin.to_table()));
+        }
+        let mut document = DocumentMut::new();
+        document.insert("pinned", Item::Table(head));
+        document.insert("rungs", Item::Table(rungs));
+        document.to_string()
+    }
+}
+
+impl Pin {
+    fn to_table(&self) -> Table {
+        let mut artifacts = Table::new();
+        artifacts.set_dotted(true);
+        for (platform, artifact) in &self.artifacts {
+            let mut line = InlineTable::new();
+            line.insert("file", artifact.file.as_str().into());
+            line.insert("size", i64::try_from(artifact.size).unwrap_or(i64::MAX).into());
+            line.insert("sha256", artifact.sha256.to_string().into());
+            artifacts.insert(platform.as_str(), value(line));
+        }
+        let mut table = Table::new();
+        table.insert("version", value(self.version.as_str()));
+        table.insert("artifacts", Item::Table(artifacts));
+        table
+    }
+}

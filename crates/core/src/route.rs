@@ -1,0 +1,267 @@
+//! The route: pins held against the shelf, as ordered steps.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
+
+use crate::catalog::{Artifact, Catalog, CatalogError, Definition, Release};
+use crate::event::RungName;
+use crate::fetch::Cache;
+use crate::ladder::Ladder;
+use crate::landing::Landing;
+use crate::pins::{Pin, Pins};
+use crate::platform::Platform;
+use crate::shelf::{self, Place, Shelf};
+use crate::version::Version;
+
+/// Why there is no route.
+#[derive(Debug, thiserror::Error)]
+pub enum RouteError {
+    /// The catalog could not be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+    /// The catalog does not have a pinned release any more.
+    #[error("the catalog does not have {tool} {version}, which is pinned")]
+    Gone {
+        /// The tool.
+        tool: String,
+        /// The version.
+        version: Version,
+    },
+    /// The pins have no artifact for the host.
+    #[error("{tool} {version} is pinned without an artifact for {platform}")]
+    NoArtifact {
+        /// The tool.
+        tool: String,
+        /// The version.
+        version: Version,
+        /// The host's platform.
+        platform: Platform,
+        /// The platforms that are pinned.
+        there: Vec<Platform>,
+    },
+}
+
+/// Why a rung is on the route.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Because {
+    /// The ladder wishes for it, at this line.
+    Wished {
+        /// Line of the ladder, from 1.
+        line: usize,
+    },
+    /// Another rung needs it.
+    NeededBy {
+        /// The other rung's tool.
+        tool: String,
+    },
+}
+
+/// What is left to do for a rung.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Work {
+    /// Nothing: it is in the landing that is current.
+    Nothing,
+    /// It is on the shelf and has to be wired and checked.
+    Wire,
+    /// Its artifact is in the cache.
+    Unpack,
+    /// Everything.
+    Fetch,
+}
+
+/// One rung of the route.
+#[derive(Clone, Debug)]
+pub struct Rung {
+    /// The tool and its version.
+    pub name: RungName,
+    /// Its definition.
+    pub definition: Rc<Definition>,
+    /// Its artifact for the host, with digests from the pins.
+    pub artifact: Artifact,
+    /// Its place on the shelf.
+    pub place: Place,
+    /// Why it is there.
+    pub because: Vec<Because>,
+    /// What is left to do.
+    pub work: Work,
+}
+
+/// What a climb would do, bottom rung first.
+#[derive(Clone, Debug)]
+pub struct Route {
+    /// The rungs; each stands above what it needs.
+    pub rungs: Vec<Rung>,
+    /// Rungs of the current landing that the new one leaves out.
+    pub leaving: Vec<RungName>,
+}
+
+impl Route {
+    /// Bytes to fetch.
+    pub fn bytes_to_fetch(&self) -> u64 {
+        self.rungs.iter().filter(|rung| rung.work == Work::Fetch).map(|rung| rung.artifact.size).sum()
+    }
+
+    /// Whether the climb would do nothing.
+    pub fn is_done(&self) -> bool {
+        self.leaving.is_empty() && self.rungs.iter().all(|rung| rung.work == Work::Nothing)
+    }
+}
+
+/// What a route is made from.
+#[derive(Clone, Copy)]
+pub struct Ground<'g> {
+    /// What is wanted.
+    pub ladder: &'g Ladder,
+    /// The chosen releases.
+    pub pins: &'g Pins,
+    /// Their definitions.
+    pub catalog: &'g Catalog,
+    /// The host's platform.
+    pub platform: &'g Platform,
+    /// What stands there already.
+    pub shelf: &'g Shelf,
+    /// What was fetched already.
+    pub cache: &'g Cache,
+    /// The landing that is current.
+    pub landing: Option<&'g Landing>,
+}
+
+/// Plans a climb.
+pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
+    let mut found = BTreeMap::new();
+    for (tool, pin) in &ground.pins.rungs {
+        found.insert(tool.as_str(), Found::look_up(ground.catalog, tool, pin)?);
+    }
+    let needs = needs_between(&found);
+    let order = bottom_up(&needs);
+    let rungs = order.iter().map(|tool| rung(ground, &found[tool], &needs));
+    let rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
+    let stays = |name: &RungName| rungs.iter().any(|rung| rung.name.tool == name.tool);
+    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs).map(|rung| rung.name());
+    let leaving = landed.filter(|name| !stays(name)).collect();
+    Ok(Route { rungs, leaving })
+}
+
+struct Found<'p> {
+    tool: &'p str,
+    pin: &'p Pin,
+    definition: Rc<Definition>,
+    release: Release,
+}
+
+impl<'p> Found<'p> {
+    fn look_up(catalog: &Catalog, tool: &'p str, pin: &'p Pin) -> Result<Self, RouteError> {
+        let gone = || RouteError::Gone { tool: tool.to_owned(), version: pin.version.clone() };
+        let definition = catalog.tool(tool)?.ok_or_else(gone)?;
+        let release = definition.releases.iter().find(|r| r.version == pin.version).ok_or_else(gone)?.clone();
+        Ok(Self { tool, pin, definition, release })
+    }
+
+    fn meets(&self, need: &str) -> bool {
+        self.tool == need || self.definition.provides.iter().any(|capability| capability == need)
+    }
+}
+
+type Needs<'p> = BTreeMap<&'p str, BTreeSet<&'p str>>;
+
+/// Which pinned tool needs which.
+fn needs_between<'p>(found: &BTreeMap<&'p str, Found<'p>>) -> Needs<'p> {
+    let of = |one: &Found<'p>| {
+        let met = |need: &String| {
+            let by = found.values().filter(move |other| other.meets(need));
+            by.map(|other| other.tool).collect::<Vec<_>>()
+        };
+        one.release.needs.keys().flat_map(met).filter(|tool| *tool != one.tool).collect()
+    };
+    found.values().map(|one| (one.tool, of(one))).collect()
+}
+
+/// Each tool above what it needs, otherwise by name (Kahn, "Topological sorting of large networks", 1962). Tools that
+/// need each other in a circle stand next to each other, the one that comes first by name at the bottom.
+fn bottom_up<'p>(needs: &Needs<'p>) -> Vec<&'p str> {
+    let mut left: Needs<'_> = needs.clone();
+    let mut order = Vec::with_capacity(left.len());
+    while let Some(&first) = left.keys().next() {
+        let free = left.iter().find(|(_, needs)| needs.is_empty()).map(|(tool, _)| *tool);
+        let next = free.or_else(|| circle(&left)).unwrap_or(first);
+        left.remove(next);
+        left.values_mut().for_each(|needs| {
+            needs.remove(next);
+        });
+        order.push(next);
+    }
+    order
+}
+
+/// A member of a circle that needs nothing outside of circles below it: found by walking down until a tool repeats.
+fn circle<'p>(needs: &Needs<'p>) -> Option<&'p str> {
+    let mut walked: Vec<&str> = Vec::new();
+    let mut at = *needs.keys().next()?;
+    while !walked.contains(&at) {
+        walked.push(at);
+        at = needs.get(at)?.first()?;
+    }
+    let start = walked.iter().position(|tool| *tool == at)?;
+    walked[start..].iter().min().copied()
+}
+
+fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Rung, RouteError> {
+    let (tool, version) = (found.tool, &found.pin.version);
+    let no_artifact = || RouteError::NoArtifact {
+        tool: tool.to_owned(),
+        version: version.clone(),
+        platform: ground.platform.clone(),
+        there: found.pin.artifacts.keys().cloned().collect(),
+    };
+    let pinned = found.pin.artifact(ground.platform).ok_or_else(no_artifact)?;
+    let unpack = found.release.artifact(ground.platform).map(|artifact| artifact.unpack.clone());
+    let artifact = shelf::prepared(&found.definition, version, pinned.with(unpack.unwrap_or_default()));
+    let place = ground.shelf.place(tool, version, &artifact);
+    Ok(Rung {
+        work: work(ground, tool, &place, &artifact),
+        name: RungName { tool: tool.to_owned(), version: version.clone() },
+        because: because(ground.ladder, found, needs),
+        definition: Rc::clone(&found.definition),
+        artifact,
+        place,
+    })
+}
+
+fn work(ground: &Ground<'_>, tool: &str, place: &Place, artifact: &Artifact) -> Work {
+    if !place.is_taken() {
+        return if ground.cache.seems_to_hold(artifact) { Work::Unpack } else { Work::Fetch };
+    }
+    let landed = ground.landing.is_some_and(|landing| landing.has(tool, &place.folder));
+    if landed { Work::Nothing } else { Work::Wire }
+}
+
+fn because(ladder: &Ladder, found: &Found<'_>, needs: &Needs<'_>) -> Vec<Because> {
+    let wished = ladder.wishes.iter().filter(|wish| found.meets(&wish.tool));
+    let needed = needs.iter().filter(|(_, needs)| needs.contains(found.tool));
+    wished
+        .map(|wish| Because::Wished { line: wish.place.line })
+        .chain(needed.map(|(tool, _)| Because::NeededBy { tool: (*tool).to_owned() }))
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_tool_stands_above_what_it_needs_and_circles_stand_together() {
+        let needs: Needs<'_> = [
+            ("brinwright", vec!["skerroc", "oarweld"]),
+            ("skerroc", vec!["tombolet"]),
+            ("oarweld", vec!["tombolet"]),
+            ("tombolet", vec![]),
+            ("above", vec!["left"]),
+            ("left", vec!["right", "tombolet"]),
+            ("right", vec!["left"]),
+        ]
+        .into_iter()
+        .map(|(tool, needs)| (tool, needs.into_iter().collect()))
+        .collect();
+        assert_eq!(bottom_up(&needs), ["tombolet", "oarweld", "skerroc", "brinwright", "left", "right", "above"]);
+    }
+}

@@ -1,0 +1,169 @@
+//! What an item of the shelf holds, file by file.
+//!
+//! JSON, format 1. Paths are percent-encoded (RFC 3986, section 2.1) outside printable ASCII, so that any byte string
+//! survives.
+
+use std::fs;
+use std::io;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, percent_encode};
+use serde::{Deserialize, Serialize};
+
+use crate::digest::Digest;
+use crate::files::{self, Attach, FileError};
+use crate::version::Version;
+
+const ENCODED: &AsciiSet = &CONTROLS.add(b'%');
+const FORMAT: u32 = 1;
+
+/// Every file and link of an item.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Manifest {
+    format: u32,
+    /// The tool.
+    pub tool: String,
+    /// Its version.
+    pub version: Version,
+    /// The digest of the artifact it was unpacked from.
+    pub artifact: Digest,
+    /// What it holds, sorted by path.
+    pub entries: Vec<ManifestEntry>,
+}
+
+/// One file or link.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ManifestEntry {
+    /// Its path below the item's files.
+    #[serde(serialize_with = "encode", deserialize_with = "decode")]
+    pub path: PathBuf,
+    /// What stands there.
+    #[serde(flatten)]
+    pub what: What,
+}
+
+/// What stands at a path.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum What {
+    /// A file.
+    File {
+        /// It may be run.
+        runs: bool,
+        /// Its size in bytes.
+        size: u64,
+        /// Its digest.
+        sha256: Digest,
+    },
+    /// A symbolic link.
+    Link {
+        /// Where it points.
+        #[serde(serialize_with = "encode", deserialize_with = "decode")]
+        target: PathBuf,
+    },
+}
+
+/// How a file differs from the manifest.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Difference {
+    /// It is gone, or something else stands there.
+    Missing(PathBuf),
+    /// Its bytes, its target or its run bit are others.
+    Changed(PathBuf),
+    /// It is there although the manifest does not have it.
+    Extra(PathBuf),
+}
+
+/// Why a manifest could not be used.
+#[derive(Debug, thiserror::Error)]
+pub enum ManifestError {
+    /// It could not be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// It is no manifest.
+    #[error("{} is damaged", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: serde_json::Error,
+    },
+    /// It is written in a newer format.
+    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its format.
+        format: u32,
+    },
+}
+
+impl Manifest {
+    /// A manifest of the present format.
+    pub fn new(tool: &str, version: &Version, artifact: Digest, entries: Vec<ManifestEntry>) -> Self {
+        Self { format: FORMAT, tool: tool.to_owned(), version: version.clone(), artifact, entries }
+    }
+
+    pub(super) fn read(path: &Path) -> Result<Self, ManifestError> {
+        let bytes = fs::read(path).on("read", path)?;
+        let damaged = |source| ManifestError::Damaged { path: path.to_path_buf(), source };
+        let manifest: Self = serde_json::from_slice(&bytes).map_err(damaged)?;
+        if manifest.format > FORMAT {
+            return Err(ManifestError::Newer { path: path.to_path_buf(), format: manifest.format });
+        }
+        Ok(manifest)
+    }
+
+    pub(super) fn write(&self, path: &Path) -> Result<(), FileError> {
+        let bytes = serde_json::to_vec(self).map_err(io::Error::from).on("write", path)?;
+        files::replace(path, &bytes)
+    }
+
+    /// Compares the files below `root` with the manifest: all bytes are read.
+    pub fn compare(&self, root: &Path) -> Result<Vec<Difference>, FileError> {
+        let mut found = Vec::new();
+        for entry in &self.entries {
+            found.extend(entry.compare(root)?);
+        }
+        for item in walkdir::WalkDir::new(root).sort_by_file_name() {
+            let item = item.map_err(io::Error::from).on("read the folder", root)?;
+            let path = item.path().strip_prefix(root).unwrap_or(item.path());
+            let known = self.entries.binary_search_by(|entry| entry.path.as_path().cmp(path)).is_ok();
+            if !item.file_type().is_dir() && !known {
+                found.push(Difference::Extra(path.to_path_buf()));
+            }
+        }
+        Ok(found)
+    }
+}
+
+impl ManifestEntry {
+    fn compare(&self, root: &Path) -> Result<Option<Difference>, FileError> {
+        let full = root.join(&self.path);
+        let Ok(meta) = fs::symlink_metadata(&full) else {
+            return Ok(Some(Difference::Missing(self.path.clone())));
+        };
+        let same = match &self.what {
+            What::File { runs, size, sha256 } => {
+                meta.is_file()
+                    && meta.len() == *size
+                    && (meta.permissions().mode() & 0o111 != 0) == *runs
+                    && Digest::of_file(&full).on("read", &full)?.0 == *sha256
+            }
+            What::Link { target } => meta.is_symlink() && fs::read_link(&full).on("read", &full)? == *target,
+        };
+        Ok((!same).then(|| Difference::Changed(self.path.clone())))
+    }
+}
+
+fn encode<S: serde::Serializer>(path: &Path, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(&percent_encode(path.as_os_str().as_bytes(), ENCODED))
+}
+
+fn decode<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<PathBuf, D::Error> {
+    let text = String::deserialize(deserializer)?;
+    let bytes: Vec<u8> = percent_decode_str(&text).collect();
+    Ok(PathBuf::from(std::ffi::OsString::from_vec(bytes)))
+}

@@ -1,0 +1,101 @@
+//! The shelf: versions side by side, read-only, each with a manifest.
+//!
+//! ```text
+//! shelf/TOOL/VERSION-RECIPE/files/...        what was unpacked
+//! shelf/TOOL/VERSION-RECIPE/manifest.json    every file's mode, size and digest
+//! ```
+//!
+//! RECIPE is a digest over the artifact and how it is unpacked, so that one release unpacked in another way stands
+//! beside the first. An item appears in one rename; what is there is whole.
+
+mod manifest;
+
+pub use manifest::{Difference, Manifest, ManifestEntry, ManifestError, What};
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::catalog::{Artifact, Definition};
+use crate::digest::Digest;
+use crate::files::{self, Attach, FileError};
+use crate::version::Version;
+
+/// Where versions stand.
+#[derive(Clone, Debug)]
+pub struct Shelf {
+    folder: PathBuf,
+}
+
+/// One place on the shelf.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// The folder of the item.
+    pub folder: PathBuf,
+}
+
+impl Shelf {
+    /// The shelf in `folder`, which need not exist yet.
+    pub fn new(folder: &Path) -> Self {
+        Self { folder: folder.to_path_buf() }
+    }
+
+    /// The place of a release, unpacked from `artifact`.
+    pub fn place(&self, tool: &str, version: &Version, artifact: &Artifact) -> Place {
+        let name = format!("{version}-{}", recipe(artifact).short());
+        Place { folder: self.folder.join(tool).join(name) }
+    }
+}
+
+/// The artifact of a release as it is unpacked: the files behind its commands may always be run.
+pub fn prepared(definition: &Definition, version: &Version, mut artifact: Artifact) -> Artifact {
+    let files = definition.commands.values().map(|command| globset::escape(&filled(&command.file, version)));
+    artifact.unpack.runs.extend(files);
+    artifact.unpack.runs.sort();
+    artifact.unpack.runs.dedup();
+    artifact
+}
+
+/// A path of a definition with its version filled in.
+pub fn filled(text: &str, version: &Version) -> String {
+    text.replace("{version}", version.as_str())
+}
+
+fn recipe(artifact: &Artifact) -> Digest {
+    let unpack = &artifact.unpack;
+    Digest::of(format!("{}\nstrip {}\nruns {:?}\n", artifact.sha256, unpack.strip, unpack.runs).as_bytes())
+}
+
+impl Place {
+    /// The tool's own files.
+    pub fn files(&self) -> PathBuf {
+        self.folder.join("files")
+    }
+
+    /// Whether the item is there.
+    pub fn is_taken(&self) -> bool {
+        self.folder.join("manifest.json").is_file()
+    }
+
+    /// The manifest of the item.
+    pub fn manifest(&self) -> Result<Manifest, ManifestError> {
+        Manifest::read(&self.folder.join("manifest.json"))
+    }
+
+    /// Puts a prepared folder, with `files/` in it, at this place, in one step.
+    pub fn put(&self, prepared: &Path, manifest: &Manifest) -> Result<(), FileError> {
+        manifest.write(&prepared.join("manifest.json"))?;
+        files::make_read_only(&prepared.join("files"))?;
+        let above = self.folder.parent().unwrap_or(&self.folder);
+        files::create_folder(above)?;
+        match fs::rename(prepared, &self.folder) {
+            // Another climb was faster: what it put there is the same.
+            Err(error) if is_occupied(&error) && self.is_taken() => Ok(()),
+            done => done.on("put on the shelf", &self.folder),
+        }
+    }
+}
+
+fn is_occupied(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::AlreadyExists | io::ErrorKind::DirectoryNotEmpty)
+}

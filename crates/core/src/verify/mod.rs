@@ -1,0 +1,232 @@
+//! Verifying: every command answers from the shelf, every check and rehearsal comes out as it should.
+//!
+//! Threat model: checks run programs that were just fetched. They get an environment of their own (an empty home, our
+//! commands first on PATH, nothing of the caller's variables), a folder that is thrown away, a time limit and a limit on
+//! output, and they take their children with them. They are not kept from the network or from other files yet.
+
+mod judge;
+mod process;
+
+use std::ffi::OsString;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use kladder_launch::table::{self, Table};
+use kladder_launch::{COMMANDS, TABLE};
+
+use crate::catalog::{Rehearsal, Trial};
+use crate::event::{Cancelled, Event, Observer, go_on};
+use crate::files::{self, Attach, FileError};
+use crate::route::Rung;
+use crate::shelf::ManifestError;
+use crate::survey::{Host, answers};
+use crate::verdict::{Outcome, Subject, Verdict};
+use crate::version::Version;
+use crate::wire;
+
+/// Why something could not even be looked at.
+#[derive(Debug, thiserror::Error)]
+pub enum VerifyError {
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The manifest of a rung could not be read.
+    #[error(transparent)]
+    Manifest(#[from] ManifestError),
+    /// The user asked for an end.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// A landing, finished or in the making, to verify rungs in.
+pub struct Bench<'b> {
+    landing: &'b Path,
+    host: &'b Host,
+    variables: Vec<(OsString, OsString)>,
+    scratch: tempfile::TempDir,
+    observer: &'b dyn Observer,
+}
+
+impl<'b> Bench<'b> {
+    /// A bench over the landing in the folder `landing`, whose launchers start what `table` says.
+    pub fn new(
+        landing: &'b Path,
+        table: &Table,
+        host: &'b Host,
+        observer: &'b dyn Observer,
+    ) -> Result<Self, FileError> {
+        let scratch = tempfile::Builder::new().prefix("kladder-check-").tempdir_in(&host.temporary);
+        let scratch = scratch.on("make a folder in", &host.temporary)?;
+        let mut variables = wire::environment(table, &landing.join(COMMANDS), &host.path);
+        for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
+            let folder = scratch.path().join(folder);
+            files::create_folder(&folder)?;
+            variables.push((name.into(), folder.into()));
+        }
+        variables.push(("LC_ALL".into(), "C".into()));
+        Ok(Self { landing, host, variables, scratch, observer })
+    }
+
+    fn conclude(&self, subject: Subject, started: Instant, outcome: Outcome) -> Verdict {
+        let verdict = Verdict { subject, outcome, took: started.elapsed() };
+        self.observer.event(&Event::Checked(verdict.clone()));
+        verdict
+    }
+
+    /// Runs the checks of one rung; the first that fails ends it.
+    pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
+        let mut verdicts = Vec::new();
+        for trial in &rung.definition.checks {
+            let (tool, name) = (rung.name.tool.clone(), trial.name.clone());
+            let folder = self.scratch.path().join("checks").join(&tool);
+            files::create_folder(&folder)?;
+            let filled = Filled { version: &rung.name.version, folder: &rung.place.files() };
+            let verdict = self.trial(Subject::Check { tool, name }, trial, Some(&filled), &folder)?;
+            verdicts.push(verdict);
+            if verdicts.last().is_some_and(Verdict::failed) {
+                break;
+            }
+        }
+        Ok(verdicts)
+    }
+
+    /// Sees which file answers to each command of a rung, and what it would start.
+    pub fn answer(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
+        let path = self.variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path.clone());
+        let path = path.unwrap_or_else(|| self.host.path.clone());
+        let table = self.landing.join(TABLE);
+        let bytes = fs::read(&table).on("read", &table)?;
+        let judged = |(name, command): (&String, &crate::catalog::Command)| {
+            let started = Instant::now();
+            let subject = Subject::Answer { tool: rung.name.tool.clone(), command: name.clone() };
+            let file = rung.place.files().join(crate::shelf::filled(&command.file, &rung.name.version));
+            let outcome = self.answered(name, &file, &path, &bytes);
+            self.conclude(subject, started, outcome)
+        };
+        Ok(rung.definition.commands.iter().map(judged).collect())
+    }
+
+    fn answered(&self, name: &str, file: &Path, path: &OsString, table: &[u8]) -> Outcome {
+        let failed = |why: String| Outcome::Failed { why, output: String::new() };
+        let ours = self.landing.join(COMMANDS).join(name);
+        match answers(name, path) {
+            None => return failed("no file answers".into()),
+            Some(other) if other != ours => return failed(format!("{} answers", other.display())),
+            Some(_) => {}
+        }
+        match table::find(table, name.as_ref()) {
+            Err(error) => failed(format!("the launch table cannot be used: {error}")),
+            Ok(None) => failed("the launch table does not have it".into()),
+            Ok(Some(found)) if found.entry.program != file => {
+                failed(format!("it starts {}", found.entry.program.display()))
+            }
+            Ok(Some(_)) => Outcome::Passed,
+        }
+    }
+
+    /// Compares a rung's files with its manifest.
+    pub fn files(&self, rung: &Rung) -> Result<Verdict, VerifyError> {
+        let started = Instant::now();
+        go_on(self.observer)?;
+        let differences = rung.place.manifest()?.compare(&rung.place.files())?;
+        let outcome = if differences.is_empty() {
+            Outcome::Passed
+        } else {
+            let lines: Vec<String> = differences.iter().take(20).map(|d| format!("{d:?}")).collect();
+            let why = format!("{} of its files are not as they were unpacked", differences.len());
+            Outcome::Failed { why, output: lines.join("\n") }
+        };
+        Ok(self.conclude(Subject::Files { tool: rung.name.tool.clone() }, started, outcome))
+    }
+
+    /// Runs a rehearsal; after a step that fails the others are skipped. Where tools are missing it is one skipped step.
+    pub fn rehearse(&self, rehearsal: &Rehearsal, rungs: &[Rung]) -> Result<Vec<Verdict>, VerifyError> {
+        let subject = |step: &str| Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step: step.to_owned() };
+        let on_ladder = |tool: &&String| rungs.iter().any(|rung| rung.name.tool == **tool);
+        let missing: Vec<String> = rehearsal.tools.iter().filter(|tool| !on_ladder(tool)).cloned().collect();
+        if !missing.is_empty() {
+            let why = format!("{} not on the ladder", missing.join(", "));
+            return Ok(vec![self.conclude(subject("the tools are there"), Instant::now(), Outcome::Skipped { why })]);
+        }
+        let folder = self.scratch.path().join("rehearsals").join(&rehearsal.rehearsal);
+        lay_out(rehearsal, &folder)?;
+        let mut verdicts: Vec<Verdict> = Vec::new();
+        for step in &rehearsal.steps {
+            let verdict = if verdicts.last().is_some_and(|last| last.outcome != Outcome::Passed) {
+                let why = "the step before it failed".into();
+                self.conclude(subject(&step.name), Instant::now(), Outcome::Skipped { why })
+            } else {
+                self.trial(subject(&step.name), step, None, &folder)?
+            };
+            verdicts.push(verdict);
+        }
+        Ok(verdicts)
+    }
+
+    fn trial(
+        &self,
+        subject: Subject,
+        trial: &Trial,
+        filled: Option<&Filled<'_>>,
+        folder: &Path,
+    ) -> Result<Verdict, VerifyError> {
+        go_on(self.observer)?;
+        let started = Instant::now();
+        self.observer.event(&Event::Checking { name: format!("{}: {}", subject.owner(), subject.claim()) });
+        let run: Vec<OsString> = trial.run.iter().map(|text| Filled::fill(filled, text)).collect();
+        let setting = process::Setting {
+            run: &self.resolved(run),
+            input: &trial.input,
+            folder,
+            variables: &self.variables,
+            limit: Duration::from_secs(trial.limit),
+        };
+        let outcome = match process::run(&setting, self.observer) {
+            Ok(ran) => judge::judge(trial, &ran, filled.map(|filled| filled.version)),
+            Err(error) => Outcome::Failed { why: not_started(trial, &error), output: String::new() },
+        };
+        go_on(self.observer)?;
+        Ok(self.conclude(subject, started, outcome))
+    }
+
+    /// The command as the bench's own PATH has it; the caller's must not decide.
+    fn resolved(&self, mut run: Vec<OsString>) -> Vec<OsString> {
+        let path = self.variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path);
+        let found = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/')).zip(path);
+        if let Some(file) = found.and_then(|(name, path)| answers(name, path)) {
+            run[0] = file.into();
+        }
+        run
+    }
+}
+
+struct Filled<'f> {
+    version: &'f Version,
+    folder: &'f PathBuf,
+}
+
+impl Filled<'_> {
+    fn fill(filled: Option<&Self>, text: &str) -> OsString {
+        filled.map_or_else(|| text.into(), |filled| wire::fill(text, filled.version, filled.folder))
+    }
+}
+
+fn not_started(trial: &Trial, error: &io::Error) -> String {
+    let name = trial.run.first().map_or("", String::as_str);
+    if error.kind() == io::ErrorKind::NotFound {
+        return format!("there is no command `{name}`");
+    }
+    format!("`{name}` could not be started: {error}")
+}
+
+fn lay_out(rehearsal: &Rehearsal, folder: &Path) -> Result<(), FileError> {
+    files::create_folder(folder)?;
+    for (path, text) in &rehearsal.files {
+        let full = folder.join(path);
+        files::create_folder(full.parent().unwrap_or(folder))?;
+        fs::write(&full, text).on("write", &full)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,116 @@
+//! One process, bounded in time and output, that takes its children with it when it has to go.
+
+use std::ffi::OsString;
+use std::io::{self, Read, Write};
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::Path;
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process_group};
+
+use crate::event::Observer;
+
+/// More output than this, in bytes, is read and forgotten.
+const MOST_OUTPUT: u64 = 1 << 20;
+/// How often a running process is looked at.
+const GLANCE: Duration = Duration::from_millis(4);
+/// How long the output of children that outlive their parent is waited for.
+const AFTERMATH: Duration = Duration::from_secs(2);
+
+/// What a process is run with.
+pub(super) struct Setting<'s> {
+    pub(super) run: &'s [OsString],
+    pub(super) input: &'s str,
+    pub(super) folder: &'s Path,
+    pub(super) variables: &'s [(OsString, OsString)],
+    pub(super) limit: Duration,
+}
+
+/// What came of it.
+pub(super) struct Ran {
+    pub(super) ended: Ended,
+    pub(super) stdout: String,
+    pub(super) stderr: String,
+}
+
+pub(super) enum Ended {
+    /// With this status; a signal counts as 128 plus its number, as in shells.
+    Status(i32),
+    /// It took longer than its limit.
+    TooLate,
+    /// The user asked for an end.
+    Cancelled,
+}
+
+/// Runs a process to its end.
+pub(super) fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
+    let Some((program, arguments)) = setting.run.split_first() else {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
+    };
+    let mut child = Command::new(program)
+        .args(arguments)
+        .current_dir(setting.folder)
+        .env_clear()
+        .envs(setting.variables.iter().map(|(key, value)| (key, value)))
+        .process_group(0)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()?;
+    let (stdout, stderr) = (collect(child.stdout.take()), collect(child.stderr.take()));
+    let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
+    // A process that does not read its input breaks the pipe, which is its right.
+    thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
+    let ended = wait(&mut child, setting.limit, observer)?;
+    // Children left behind would hold the pipes open, and must not outlive the check either.
+    kill_group(&child);
+    Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr) })
+}
+
+fn wait(child: &mut Child, limit: Duration, observer: &dyn Observer) -> io::Result<Ended> {
+    let started = Instant::now();
+    loop {
+        if let Some(status) = child.try_wait()? {
+            return Ok(Ended::Status(code(status)));
+        }
+        let late = started.elapsed() > limit;
+        if late || observer.cancelled() {
+            kill_group(child);
+            child.wait()?;
+            return Ok(if late { Ended::TooLate } else { Ended::Cancelled });
+        }
+        thread::sleep(GLANCE);
+    }
+}
+
+fn code(status: ExitStatus) -> i32 {
+    status.code().or_else(|| status.signal().map(|signal| 128 + signal)).unwrap_or(-1)
+}
+
+fn kill_group(child: &Child) {
+    let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
+    // The group is gone when nothing of it is left, which is what is wanted.
+    let _ = group.map(|group| kill_process_group(group, Signal::KILL));
+}
+
+type Gathering = std::sync::mpsc::Receiver<Vec<u8>>;
+
+fn collect(pipe: Option<impl Read + Send + 'static>) -> Gathering {
+    let (send, receive) = std::sync::mpsc::channel();
+    thread::spawn(move || {
+        let Some(mut pipe) = pipe else { return };
+        let mut bytes = Vec::new();
+        // What could be read until the pipe broke is still worth showing.
+        let _ = pipe.by_ref().take(MOST_OUTPUT).read_to_end(&mut bytes);
+        let _ = io::copy(&mut pipe, &mut io::sink());
+        let _ = send.send(bytes);
+    });
+    receive
+}
+
+fn gathered(output: &Gathering) -> String {
+    let bytes = output.recv_timeout(AFTERMATH).unwrap_or_default();
+    String::from_utf8_lossy(&bytes).into_owned()
+}
