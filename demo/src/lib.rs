@@ -1,1 +1,79 @@
-//! x
+//! The made-up tide-gauge desk: a catalog, its stand-in tools, and a ladder.
+//!
+//! The tools are small programs that really do their work. Their sources travel inside this library; [`build`] packs
+//! them into archives, release by release, and writes size and digest of each into the definitions.
+
+mod packing;
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use include_dir::{Dir, include_dir};
+use kladder_core::files::{self, FileError};
+
+static TOOLS: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/tools");
+static CATALOG: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/catalog");
+static DESK: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/desk");
+
+/// Why the demo data could not be laid out.
+#[derive(Debug, thiserror::Error)]
+pub enum DemoError {
+    /// A file could not be written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// An archive could not be packed.
+    #[error("cannot pack {}", path.display())]
+    Pack {
+        /// The archive.
+        path: PathBuf,
+        /// What the packer said.
+        source: io::Error,
+    },
+    /// A definition of the demo is not what the packing expects.
+    #[error("the definition of `{tool}` in the demo data: {message}")]
+    Definition {
+        /// The tool.
+        tool: String,
+        /// What is wrong.
+        message: String,
+    },
+}
+
+/// Where the demo data was laid out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layout {
+    /// The catalog, with digests.
+    pub catalog: PathBuf,
+    /// The folder of archives.
+    pub yard: PathBuf,
+    /// The folder with the ladder and a first program.
+    pub desk: PathBuf,
+    /// How many archives there are.
+    pub archives: usize,
+}
+
+/// Lays the demo out in `folder`: `catalog/`, `yard/` and `desk/`.
+pub fn build(folder: &Path) -> Result<Layout, DemoError> {
+    let at = |name: &str| folder.join(name);
+    let (catalog, yard, desk) = (at("catalog"), at("yard"), at("desk"));
+    for (dir, path) in [(&CATALOG, &catalog), (&DESK, &desk)] {
+        lay_out(dir, path)?;
+    }
+    files::create_folder(&yard)?;
+    let archives = packing::pack_all(&TOOLS, &catalog.join("tools"), &yard)?;
+    Ok(Layout { catalog, yard, desk, archives })
+}
+
+fn lay_out(dir: &Dir<'_>, to: &Path) -> Result<(), DemoError> {
+    use kladder_core::files::Attach;
+    files::create_folder(to)?;
+    for file in dir.files() {
+        let path = to.join(file.path().file_name().unwrap_or_default());
+        fs::write(&path, file.contents()).on("write", &path)?;
+    }
+    for inner in dir.dirs() {
+        lay_out(inner, &to.join(inner.path().file_name().unwrap_or_default()))?;
+    }
+    Ok(())
+}

@@ -30,3 +30,5 @@ pub mod verify;
 pub mod wire;
 
 pub mod climb;
+
+pub mod standing;

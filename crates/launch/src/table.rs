@@ -112,6 +112,22 @@ pub fn find(bytes: &[u8], command: &OsStr) -> Result<Option<Found>, TableError> 
     Ok(None)
 }
 
+/// The variables of a table.
+///
+/// # Errors
+/// [`TableError`] when the bytes are no readable table.
+pub fn variables(bytes: &[u8]) -> Result<Vec<(OsString, OsString)>, TableError> {
+    Ok(open(bytes)?.0)
+}
+
+/// The variables, and the fields that follow them.
+fn open(bytes: &[u8]) -> Result<(Vec<(OsString, OsString)>, Fields<'_>), TableError> {
+    let mut fields = Fields(bytes.strip_prefix(HEADER).ok_or(TableError::UnknownFormat)?);
+    let pairs = (0..fields.count()?).map(|_| Ok((owned(fields.next()?), owned(fields.next()?))));
+    let variables = pairs.collect::<Result<_, TableError>>()?;
+    Ok((variables, fields))
+}
+
 fn field(out: &mut Vec<u8>, value: &OsStr) {
     out.extend_from_slice(value.as_bytes());
     out.push(0);

@@ -10,10 +10,13 @@
 //!
 //! A landing is made under a name of its own, checked there, and becomes current by renaming one link over another.
 
+use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use kladder_launch::table::{self, TableError};
+use kladder_launch::{COMMANDS, TABLE};
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
@@ -76,6 +79,14 @@ pub enum LandingError {
         /// What is wrong with it.
         source: serde_json::Error,
     },
+    /// Its launch table cannot be used.
+    #[error("{} cannot be used", path.display())]
+    Table {
+        /// The table.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: TableError,
+    },
     /// Its record is written in a newer format.
     #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
     Newer {
@@ -84,6 +95,13 @@ pub enum LandingError {
         /// Its format.
         format: u32,
     },
+}
+
+/// `path` with the folder of commands in front.
+pub fn path_with(commands: &Path, path: &OsString) -> OsString {
+    let all = std::iter::once(commands.to_path_buf()).chain(std::env::split_paths(path));
+    // Only a colon in the folder's own name can make this fail.
+    std::env::join_paths(all).unwrap_or_else(|_| path.clone())
 }
 
 /// The landings of one ladder.
@@ -129,6 +147,15 @@ impl Landings {
             return Err(LandingError::Newer { path, format: landing.format });
         }
         Ok(Some(landing))
+    }
+
+    /// The environment in which the current landing's commands and variables are found, over the caller's `path`.
+    pub fn environment(&self, path: &OsString) -> Result<Vec<(OsString, OsString)>, LandingError> {
+        let table = self.current_link().join(TABLE);
+        let bytes = fs::read(&table).on("read", &table)?;
+        let mut variables = table::variables(&bytes).map_err(|source| LandingError::Table { path: table, source })?;
+        variables.push(("PATH".into(), path_with(&self.current_link().join(COMMANDS), path)));
+        Ok(variables)
     }
 
     /// Begins a landing.

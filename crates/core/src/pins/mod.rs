@@ -8,7 +8,7 @@ pub use clash::{ClashReport, ClashingNeed, ClashingWish, WayOut};
 pub use file::{Pin, PinnedArtifact, Pins, PinsFileError};
 pub use resolve::resolve;
 
-use crate::catalog::CatalogError;
+use crate::catalog::{Catalog, CatalogError};
 use crate::document::Place;
 use crate::ladder::{Ladder, Range};
 use crate::platform::Platform;
@@ -94,5 +94,18 @@ pub fn freshness(ladder: &Ladder, pins: Option<&Pins>) -> Freshness {
         None => Freshness::Missing,
         Some(pins) if pins.ladder == ladder.digest => Freshness::Current,
         Some(_) => Freshness::Stale,
+    }
+}
+
+/// The pins to go by: those on file where they fit the ladder as it is now, else new ones that keep what they can.
+pub fn settle(
+    ladder: &Ladder,
+    catalog: &Catalog,
+    host: &Platform,
+    old: Option<&Pins>,
+) -> Result<(Pins, Freshness), PinsError> {
+    match (freshness(ladder, old), old) {
+        (Freshness::Current, Some(pins)) => Ok((pins.clone(), Freshness::Current)),
+        (fresh, _) => Ok((resolve(ladder, catalog, host, old)?, fresh)),
     }
 }

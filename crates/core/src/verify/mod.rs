@@ -19,6 +19,7 @@ use kladder_launch::{COMMANDS, TABLE};
 use crate::catalog::{Rehearsal, Trial};
 use crate::event::{Cancelled, Event, Observer, go_on};
 use crate::files::{self, Attach, FileError};
+use crate::landing::path_with;
 use crate::route::Rung;
 use crate::shelf::ManifestError;
 use crate::survey::{Host, answers};
@@ -59,7 +60,8 @@ impl<'b> Bench<'b> {
     ) -> Result<Self, FileError> {
         let scratch = tempfile::Builder::new().prefix("kladder-check-").tempdir_in(&host.temporary);
         let scratch = scratch.on("make a folder in", &host.temporary)?;
-        let mut variables = wire::environment(table, &landing.join(COMMANDS), &host.path);
+        let mut variables = table.variables.clone();
+        variables.push(("PATH".into(), path_with(&landing.join(COMMANDS), &host.path)));
         for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
             let folder = scratch.path().join(folder);
             files::create_folder(&folder)?;

@@ -138,11 +138,3 @@ fn launcher(data: &Path) -> Result<PathBuf, FileError> {
     }
     Ok(path)
 }
-
-/// The variables of a landing for a process that is not started by the launcher: its commands in front of `path`.
-pub fn environment(table: &Table, commands: &Path, path: &OsString) -> Vec<(OsString, OsString)> {
-    let all = std::iter::once(commands.to_path_buf()).chain(std::env::split_paths(path));
-    let mut variables = table.variables.clone();
-    variables.push(("PATH".into(), std::env::join_paths(all).unwrap_or_else(|_| path.clone())));
-    variables
-}

@@ -1,0 +1,112 @@
+//! What can be typed. Reading it does no I/O.
+
+use std::ffi::OsString;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// One file says what a workstation must have; one command brings the machine there, bottom rung first.
+#[derive(Debug, Parser)]
+#[command(name = "kladder", version, help_template = HELP, disable_help_subcommand = true)]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Option<Command>,
+}
+
+const HELP: &str = "\
+{about-with-newline}
+Usage: kladder [OPTIONS] [COMMAND]
+       kladder              where this machine stands, and what to do next
+
+First day:
+  demo      The whole story on made-up data, in a throw-away home
+  pin       Resolve the ladder's wishes to exact versions with digests
+  route     What a climb would do, in order
+  climb     Fetch, verify, unpack, wire and check every rung, then land
+  verify    Run every check and rehearsal
+
+Every day:
+  run       Run one command with the ladder's tools
+
+Sharing:
+  yard      Serve a folder of artifacts to other machines
+
+Options:
+{options}
+
+`kladder COMMAND --help` tells more. Exit codes stand in docs/commands.md.
+";
+
+/// Options of every command.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Global {
+    /// The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) ladder: Option<PathBuf>,
+    /// A folder or address to fetch artifacts from, instead of those in the settings; may be given several times
+    #[arg(long = "yard", global = true, value_name = "YARD")]
+    pub(crate) yards: Vec<String>,
+    /// Print JSON with a versioned shape instead of text
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Print errors only
+    #[arg(long, short, global = true)]
+    pub(crate) quiet: bool,
+    /// Whether to colour; NO_COLOR is respected
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: When,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum When {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// The whole story on made-up data, in a throw-away home
+    Demo {
+        /// Lay it out in this new folder and leave it there to play with
+        #[arg(long, value_name = "FOLDER")]
+        keep: Option<PathBuf>,
+    },
+    /// Resolve the ladder's wishes to exact versions with digests, and write them beside it
+    ///
+    /// What is pinned stays put as long as the wishes allow it.
+    Pin,
+    /// What a climb would do, in order, bottom rung first; changes nothing
+    Route,
+    /// Take this machine to what the pins say: fetch, verify, unpack, wire, check, land
+    ///
+    /// Pins first where the ladder has changed. Safe to repeat and to interrupt: the old landing stays current until
+    /// the new one is complete.
+    Climb,
+    /// Run every check and rehearsal, compare every file, and see which file answers to each command
+    Verify,
+    /// Run one command with the ladder's tools first on PATH and its variables set
+    Run {
+        /// The command and its arguments
+        #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
+        command: Vec<OsString>,
+    },
+    /// Serve a folder of artifacts
+    #[command(subcommand)]
+    Yard(YardCommand),
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum YardCommand {
+    /// Serve a folder over HTTP until interrupted
+    Serve {
+        /// The folder
+        folder: PathBuf,
+        /// The address to listen on; port 0 takes a free one
+        #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
+        listen: SocketAddr,
+    },
+}

@@ -1,0 +1,82 @@
+//! `kladder climb`
+
+use std::process::ExitCode;
+use std::time::Instant;
+
+use kladder_core::climb::Climbed;
+use kladder_core::landing::Landing;
+use kladder_core::pins::Freshness;
+use serde::Serialize;
+
+use crate::commands::pin;
+use crate::context::{Context, Opened, shown};
+use crate::problem::Problem;
+use crate::render::text::{GOOD, STRONG, count, styled, time};
+use crate::render::{Out, Progress};
+
+#[derive(Serialize)]
+struct Shape {
+    format: &'static str,
+    changed: bool,
+    landing: Option<u32>,
+    commands: Option<String>,
+    rungs: Vec<RungShape>,
+    seconds: f64,
+}
+
+#[derive(Serialize)]
+struct RungShape {
+    tool: String,
+    version: String,
+    folder: String,
+}
+
+pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
+    let started = Instant::now();
+    let opened = context.open()?;
+    let (pins, freshness) = opened.settle(context)?;
+    if pin::write(&opened, &pins)? && freshness != Freshness::Current {
+        out.say(format!("Pinned {} in {}.", count(pins.rungs.len(), "rung"), shown(&opened.ladder.pins_path())))?;
+    }
+    let progress = Progress::new(out)?;
+    let site = opened.site(context, &pins);
+    let climbed = site.climb(&progress);
+    progress.finish();
+    let (landing, changed) = match climbed? {
+        Climbed::NothingToDo(landing) => (landing, false),
+        Climbed::Landed(landing) => (Some(landing), true),
+    };
+    let commands = site.landings().current_link().join("commands");
+    out.value(&shape(landing.as_ref(), changed, &commands, started))?;
+    tell(&opened, landing.as_ref(), changed, started, out)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn tell(opened: &Opened, landing: Option<&Landing>, changed: bool, started: Instant, out: &Out) -> Result<(), Problem> {
+    let number = landing.map_or(0, |landing| landing.number);
+    if !changed {
+        return out.say(format!("Nothing to do: landing {number} is what the pins say."));
+    }
+    let title = styled(STRONG, &opened.ladder.title);
+    let took = time(started.elapsed());
+    out.say(format!("\n{title} is at {}, after {took}.", styled(GOOD, format!("landing {number}"))))?;
+    out.say("Use its tools with `kladder run -- CMD`; prove that they work together with `kladder verify`.")
+}
+
+fn shape(landing: Option<&Landing>, changed: bool, commands: &std::path::Path, started: Instant) -> Shape {
+    let rungs = landing.iter().flat_map(|landing| &landing.rungs);
+    Shape {
+        format: "kladder.climb/1",
+        changed,
+        landing: landing.map(|landing| landing.number),
+        commands: landing.map(|_| commands.display().to_string()),
+        rungs: rungs
+            .map(|rung| RungShape {
+                tool: rung.tool.clone(),
+                version: rung.version.to_string(),
+                folder: rung.folder.display().to_string(),
+            })
+            .collect(),
+        seconds: started.elapsed().as_secs_f64(),
+    }
+}

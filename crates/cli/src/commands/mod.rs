@@ -1,0 +1,32 @@
+//! One file a command: what it asks of the core, and how the answer reads.
+
+mod climb;
+mod demo;
+mod pin;
+mod route;
+mod run;
+mod standing;
+mod verify;
+mod yard;
+
+use std::process::ExitCode;
+
+use crate::args::{Arguments, Command};
+use crate::context::Context;
+use crate::problem::Problem;
+use crate::render::Out;
+
+/// Runs what was typed.
+pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> {
+    let context = Context::from_environment(&arguments.global)?;
+    match arguments.command {
+        None => standing::run(&context, out),
+        Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
+        Some(Command::Pin) => pin::run(&context, out),
+        Some(Command::Route) => route::run(&context, out),
+        Some(Command::Climb) => climb::run(&context, out),
+        Some(Command::Verify) => verify::run(&context, out),
+        Some(Command::Run { command }) => run::run(&context, out, &command),
+        Some(Command::Yard(command)) => yard::run(&command, out),
+    }
+}

@@ -1,0 +1,134 @@
+//! What a command works with: the environment, read once, and the files of a ladder.
+
+use std::env;
+use std::path::{Path, PathBuf};
+
+use etcetera::BaseStrategy;
+use kladder_core::catalog::Catalog;
+use kladder_core::climb::Site;
+use kladder_core::fetch::Yard;
+use kladder_core::home::{Config, Home};
+use kladder_core::ladder::{self, Ladder};
+use kladder_core::pins::{Freshness, Pins, settle};
+use kladder_core::survey::Host;
+
+use crate::args::Global;
+use crate::problem::{Code, Problem};
+
+/// The caller's surroundings.
+#[derive(Clone, Debug)]
+pub(crate) struct Context {
+    pub(crate) home: Home,
+    pub(crate) host: Host,
+    folder: PathBuf,
+    ladder: Option<PathBuf>,
+    yards: Vec<String>,
+}
+
+/// A ladder with all that belongs to it.
+pub(crate) struct Opened {
+    pub(crate) ladder: Ladder,
+    pub(crate) catalog: Catalog,
+    pub(crate) old: Option<Pins>,
+    pub(crate) yards: Vec<Yard>,
+}
+
+impl Context {
+    /// Reads the environment.
+    pub(crate) fn from_environment(global: &Global) -> Result<Self, Problem> {
+        let folder = env::current_dir()
+            .map_err(|error| Problem::new(Code::Failed, "the current folder cannot be told").why(error.to_string()))?;
+        let home = match env::var_os("KLADDER_HOME").filter(|home| !home.is_empty()) {
+            Some(home) => Home::within(&folder.join(home)),
+            None => usual_home()?,
+        };
+        let host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
+        Ok(Self { home, host, folder, ladder: global.ladder.clone(), yards: global.yards.clone() })
+    }
+
+    /// The same surroundings with another home and ladder.
+    pub(crate) fn elsewhere(&self, home: Home, ladder: PathBuf) -> Self {
+        Self { home, ladder: Some(ladder), yards: Vec::new(), ..self.clone() }
+    }
+
+    /// The ladder's file; `None` when there is none.
+    pub(crate) fn ladder_path(&self) -> Option<PathBuf> {
+        let own = || Some(self.home.ladder()).filter(|path| path.is_file());
+        match &self.ladder {
+            Some(named) => Some(self.folder.join(named)),
+            None => ladder::find_from(&self.folder).or_else(own),
+        }
+    }
+
+    /// Reads the ladder, its pins and its catalog.
+    pub(crate) fn open(&self) -> Result<Opened, Problem> {
+        let path = self.ladder_path().ok_or_else(|| self.no_ladder())?;
+        let ladder = Ladder::read(&path)?;
+        let config = self.home.config()?;
+        let catalog = Catalog::open(&self.catalog_folder(&ladder, &config)?)?;
+        let old = Pins::read(&ladder.pins_path())?;
+        let yards = self.yards(&config, &catalog);
+        Ok(Opened { ladder, catalog, old, yards })
+    }
+
+    fn catalog_folder(&self, ladder: &Ladder, config: &Config) -> Result<PathBuf, Problem> {
+        let named = ladder.catalog.clone().or_else(|| config.catalog.clone());
+        named.ok_or_else(|| {
+            Problem::new(Code::BadFile, "no catalog is named")
+                .at(&ladder.path)
+                .why("neither the ladder nor the settings say where the tool definitions are")
+                .next("write `catalog = \"FOLDER\"` under [ladder]")
+                .next(format!("or in {}", self.home.config.join("config.toml").display()))
+        })
+    }
+
+    fn yards(&self, config: &Config, catalog: &Catalog) -> Vec<Yard> {
+        let given: Vec<String> = self.yards.iter().map(|y| kladder_core::home::anchored(y, &self.folder)).collect();
+        let lists = [&given, &config.yards, &catalog.yards];
+        let first = lists.into_iter().find(|list| !list.is_empty());
+        first.into_iter().flatten().map(|yard| Yard::parse(yard)).collect()
+    }
+
+    fn no_ladder(&self) -> Problem {
+        Problem::new(Code::BadFile, "there is no ladder")
+            .at(&self.folder)
+            .why(format!("no {} here or in a folder above, nor {}", ladder::FILE_NAME, self.home.ladder().display()))
+            .next("write one; `kladder demo --keep FOLDER` makes an example to start from")
+            .next("or name one with `--ladder FILE`")
+    }
+}
+
+fn usual_home() -> Result<Home, Problem> {
+    let base = etcetera::choose_base_strategy().map_err(|error| {
+        Problem::new(Code::Failed, "your home folder cannot be told")
+            .why(error.to_string())
+            .next("set HOME, or KLADDER_HOME to a folder for everything that kladder keeps")
+    })?;
+    let own = |folder: PathBuf| folder.join("kite-ladder");
+    Ok(Home { config: own(base.config_dir()), data: own(base.data_dir()), cache: own(base.cache_dir()) })
+}
+
+impl Opened {
+    /// The pins to go by, and how the ones on file fit.
+    pub(crate) fn settle(&self, context: &Context) -> Result<(Pins, Freshness), Problem> {
+        let settled = settle(&self.ladder, &self.catalog, &context.host.platform, self.old.as_ref());
+        settled.map_err(|error| Problem::from_pins(&error, &self.ladder.path))
+    }
+
+    pub(crate) fn site<'s>(&'s self, context: &'s Context, pins: &'s Pins) -> Site<'s> {
+        Site {
+            ladder: &self.ladder,
+            pins,
+            catalog: &self.catalog,
+            host: &context.host,
+            home: &context.home,
+            yards: &self.yards,
+        }
+    }
+}
+
+/// A path as a person would write it: from the current folder, where it lies in it.
+pub(crate) fn shown(path: &Path) -> String {
+    let here = env::current_dir().unwrap_or_default();
+    path.strip_prefix(&here).unwrap_or(path).display().to_string()
+}

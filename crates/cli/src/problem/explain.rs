@@ -1,0 +1,307 @@
+//! From the core's errors to problems. Option and command names appear here and nowhere below.
+
+use std::io;
+use std::path::Path;
+
+use kladder_core::catalog::CatalogError;
+use kladder_core::climb::ClimbError;
+use kladder_core::document::DocumentError;
+use kladder_core::fetch::FetchError;
+use kladder_core::files::FileError;
+use kladder_core::landing::LandingError;
+use kladder_core::pins::{ClashReport, ClashingNeed, PinsError, PinsFileError};
+use kladder_core::route::RouteError;
+use kladder_core::unpack::UnpackError;
+use kladder_core::verdict::{Outcome, Verdict};
+use kladder_core::verify::VerifyError;
+use kladder_core::wire::WireError;
+
+use super::{Code, Problem};
+
+/// `a`, `a or b`, `a, b or c`.
+fn either(names: &[String]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => one.clone(),
+        [most @ .., last] => format!("{} or {last}", most.join(", ")),
+    }
+}
+
+fn quoted<T: ToString>(names: &[T]) -> Vec<String> {
+    names.iter().map(|name| format!("`{}`", name.to_string())).collect()
+}
+
+fn plain<T: ToString>(names: &[T]) -> Vec<String> {
+    names.iter().map(ToString::to_string).collect()
+}
+
+impl From<FileError> for Problem {
+    fn from(error: FileError) -> Self {
+        Self::file(&error)
+    }
+}
+
+impl Problem {
+    fn file(error: &FileError) -> Self {
+        let problem = |code| Self::of(code, error);
+        match error.source.kind() {
+            io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => problem(Code::NoPermission)
+                .next("check who owns the folder; kladder never asks for more rights than you have")
+                .next("or set KLADDER_HOME to a folder that you may write to"),
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+                problem(Code::DiskFull).next("make room, then run the same command again: nothing half-done is left")
+            }
+            _ => problem(Code::Failed),
+        }
+    }
+}
+
+impl From<DocumentError> for Problem {
+    fn from(error: DocumentError) -> Self {
+        Self::document(&error)
+    }
+}
+
+impl Problem {
+    fn document(error: &DocumentError) -> Self {
+        match error {
+            DocumentError::File(file) if file.source.kind() == io::ErrorKind::NotFound => {
+                Self::file(file).with_code(Code::BadFile)
+            }
+            DocumentError::File(file) => Self::file(file),
+            DocumentError::Invalid { place, message } => {
+                let mut lines = message.lines();
+                let what = lines.next().unwrap_or("the file cannot be understood");
+                let problem = Self::new(Code::BadFile, what).at_place(place);
+                lines.fold(problem, |problem, line| problem.why(line))
+            }
+            DocumentError::UnknownKey { place, key, near, known } => {
+                let problem = Self::new(Code::BadFile, error.to_string()).at_place(place);
+                match near.first() {
+                    Some(near) => problem.next(format!("did you mean `{near}`?")),
+                    None if known.is_empty() => problem.next(format!("leave `{key}` out")),
+                    None => problem.why(format!("what can stand here: {}", quoted(known).join(", "))),
+                }
+            }
+        }
+    }
+
+    fn with_code(mut self, code: Code) -> Self {
+        self.code = code;
+        self
+    }
+}
+
+impl From<CatalogError> for Problem {
+    fn from(error: CatalogError) -> Self {
+        Self::catalog(&error)
+    }
+}
+
+impl Problem {
+    fn catalog(error: &CatalogError) -> Self {
+        match error {
+            CatalogError::Missing(_) => Self::of(Code::BadFile, error)
+                .why("a catalog is a folder with a catalog.toml in it")
+                .next("check `catalog` in the ladder"),
+            CatalogError::Document(error) => Self::document(error),
+            CatalogError::File(error) => Self::file(error),
+            CatalogError::Newer { .. } => newer(error),
+            CatalogError::Wrong { path, message } => {
+                Self::new(Code::BadFile, "the catalog has a mistake").at(path).why(message)
+            }
+        }
+    }
+}
+
+fn newer(error: &dyn std::error::Error) -> Problem {
+    Problem::of(Code::BadFile, error).next("use a newer kladder")
+}
+
+impl From<PinsFileError> for Problem {
+    fn from(error: PinsFileError) -> Self {
+        match &error {
+            PinsFileError::Document(error) => Self::document(error),
+            PinsFileError::Unmerged { path, .. } => Self::of(Code::BadFile, &error)
+                .next("finish the merge of the ladder, then delete the pins' file and run `kladder pin`")
+                .next(format!("the pins' file is {}", path.display())),
+            PinsFileError::Newer { .. } => newer(&error),
+        }
+    }
+}
+
+impl Problem {
+    /// Why there are no pins for the ladder at `ladder`.
+    pub(crate) fn from_pins(error: &PinsError, ladder: &Path) -> Self {
+        match error {
+            PinsError::Catalog(error) => Self::catalog(error),
+            PinsError::UnknownTool { name, near, place } => {
+                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
+                if near.is_empty() {
+                    return problem.why(format!("nor anything that looks like `{name}`"));
+                }
+                problem.next(format!("did you mean {}?", either(&quoted(near))))
+            }
+            PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
+            PinsError::NoSuchVersion { nearest, series, place, .. } => {
+                let mut problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
+                if !nearest.is_empty() {
+                    problem = problem.why(format!("the nearest versions: {}", plain(nearest).join(", ")));
+                }
+                if series.is_empty() { problem } else { problem.why(format!("its series: {}", series.join(", "))) }
+            }
+            PinsError::NoArtifact { version, there, place, platform, .. } => {
+                let version = version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+                let problem = Self::new(Code::NoArtifact, error.to_string()).at_place(place);
+                let problem =
+                    problem.why(format!("the newest that fits,{version}, is there for {}", either(&plain(there))));
+                problem.next(format!("wish for another version, or leave {platform} out of `platforms`"))
+            }
+            PinsError::Clash(report) => clash(report),
+            PinsError::GaveUp { .. } => Self::of(Code::GaveUp, error)
+                .at(ladder)
+                .why("that does not mean that there is none")
+                .next("narrow some wishes down"),
+        }
+    }
+}
+
+fn clash(report: &ClashReport) -> Problem {
+    let mut problem = Problem::new(Code::NoSolution, "these wishes cannot be met together");
+    for wish in &report.wishes {
+        problem = problem.at_place(&wish.place);
+    }
+    for need in &report.needs {
+        problem = problem.why(sentence(need));
+    }
+    for way in &report.ways_out {
+        let (tool, version) = &way.taken;
+        problem = problem.next(format!("`{} = \"any\"` solves it, with {tool} {version}", way.tool));
+    }
+    problem
+}
+
+fn sentence(need: &ClashingNeed) -> String {
+    let versions = match need.versions.as_slice() {
+        [one] => one.to_string(),
+        [first, .., last] => format!("{first} to {last}"),
+        [] => String::new(),
+    };
+    let needs: Vec<_> = need.needs.iter().map(|(tool, range)| format!("{tool} {range}")).collect();
+    format!("{} {versions} needs {}", need.tool, either(&needs))
+}
+
+impl From<ClimbError> for Problem {
+    fn from(error: ClimbError) -> Self {
+        match &error {
+            ClimbError::Route(error) => route(error),
+            ClimbError::Fetch(error) => fetch(error),
+            ClimbError::Unpack(error) => unpack(error),
+            ClimbError::Wire(error) => wire(error),
+            ClimbError::Verify(error) => verify(error),
+            ClimbError::Check(verdict) => check(verdict),
+            ClimbError::Landing(error) => landing(error),
+            ClimbError::File(error) => Self::file(error),
+            ClimbError::Cancelled(_) => interrupted(),
+        }
+    }
+}
+
+fn interrupted() -> Problem {
+    Problem::new(Code::Interrupted, "interrupted")
+        .why("nothing half-done is left, and the landing that was current still is")
+        .next("`kladder climb` goes on; what was fetched whole is kept")
+}
+
+fn route(error: &RouteError) -> Problem {
+    match error {
+        RouteError::Catalog(error) => Problem::catalog(error),
+        RouteError::Gone { .. } => Problem::of(Code::NotInCatalog, error)
+            .next("bring the catalog up to date, or delete the pins' file and run `kladder pin`"),
+        RouteError::NoArtifact { there, platform, .. } => Problem::of(Code::NoArtifact, error)
+            .why(format!("it is pinned for {}", either(&plain(there))))
+            .next(format!("add \"{platform}\" to `platforms` in the ladder and run `kladder pin`")),
+    }
+}
+
+fn fetch(error: &FetchError) -> Problem {
+    match error {
+        FetchError::NoYard { .. } => Problem::of(Code::NoYard, error)
+            .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog"),
+        FetchError::AllFailed { attempts, .. } => {
+            let code = if error.is_integrity() { Code::Integrity } else { Code::NoYard };
+            let tried = |problem: Problem, attempt: &kladder_core::fetch::Attempt| {
+                problem.why(format!("{}: {}", attempt.yard, attempt.error))
+            };
+            let problem = attempts.iter().fold(Problem::of(code, error), tried);
+            if error.is_integrity() {
+                return problem
+                    .why("nothing of it was kept")
+                    .next("do not use the file: the yard has another one than was pinned, or someone changed it on the way")
+                    .next("try another yard with `--yard`, and tell those who keep this one");
+            }
+            problem.next("see that the yard is up, or name another one with `--yard`; then climb again")
+        }
+        FetchError::File(error) => Problem::file(error),
+        FetchError::Cancelled(_) => interrupted(),
+    }
+}
+
+fn unpack(error: &UnpackError) -> Problem {
+    match error {
+        UnpackError::Refused { .. } => Problem::of(Code::Integrity, error)
+            .why("nothing of it was kept")
+            .next("tell those who keep the catalog: the archive is the pinned one, and it is not safe to unpack"),
+        UnpackError::Damaged { .. } => Problem::of(Code::Integrity, error)
+            .next("tell those who keep the catalog: the pinned file is no whole archive"),
+        UnpackError::Pattern { .. } => Problem::of(Code::BadFile, error).next("mend `runs` in the definition"),
+        UnpackError::File(error) => Problem::file(error),
+        UnpackError::Cancelled(_) => interrupted(),
+    }
+}
+
+fn wire(error: &WireError) -> Problem {
+    match error {
+        WireError::Twice { .. } => Problem::of(Code::NoSolution, error).next("leave one of them off the ladder"),
+        WireError::NoFile { .. } => Problem::of(Code::BadFile, error).next("mend `commands` in the definition"),
+        WireError::File(error) => Problem::file(error),
+    }
+}
+
+fn verify(error: &VerifyError) -> Problem {
+    match error {
+        VerifyError::File(error) => Problem::file(error),
+        VerifyError::Manifest(_) => {
+            Problem::of(Code::Integrity, error).next("remove the folder it is in and climb again")
+        }
+        VerifyError::Cancelled(_) => interrupted(),
+    }
+}
+
+fn check(verdict: &Verdict) -> Problem {
+    let what = format!("a check of {} failed: {}", verdict.subject.owner(), verdict.subject.claim());
+    let mut problem = Problem::new(Code::CheckFailed, what);
+    if let Outcome::Failed { why, output } = &verdict.outcome {
+        problem = problem.why(why);
+        problem = output.lines().take(10).fold(problem, |problem, line| problem.why(format!("  {line}")));
+    }
+    problem
+        .next("the landing that was current still is; nothing on PATH has changed")
+        .next("pin another version of it, or mend its definition")
+}
+
+fn landing(error: &LandingError) -> Problem {
+    match error {
+        LandingError::File(error) => Problem::file(error),
+        LandingError::Newer { .. } => newer(error),
+        LandingError::Damaged { .. } | LandingError::Table { .. } => {
+            Problem::of(Code::Integrity, error).next("remove the folder it is in and climb again")
+        }
+    }
+}
+
+impl From<LandingError> for Problem {
+    fn from(error: LandingError) -> Self {
+        landing(&error)
+    }
+}
