@@ -81,5 +81,7 @@ pub fn anchored(yard: &str, base: &Path) -> String {
     if yard.starts_with("http://") || yard.starts_with("https://") {
         return yard.to_owned();
     }
-    base.join(yard).display().to_string()
+    let folder = base.join(yard);
+    // One that is not there is named as it was written, when someone tries to fetch from it.
+    folder.canonicalize().unwrap_or(folder).display().to_string()
 }

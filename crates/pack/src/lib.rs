@@ -10,6 +10,9 @@ use std::path::Path;
 /// 2026-01-01T00:00:00Z, the time of every entry, in seconds since the epoch.
 const TIME: u64 = 1_767_225_600;
 
+/// Below this many bytes an archive is small.
+const SMALL: usize = 1 << 20;
+
 /// What kind of archive to make.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Format {
@@ -67,6 +70,10 @@ impl Entry {
         Self { path: path.into(), content: Content::File(bytes.into(), true) }
     }
 
+    fn size(&self) -> usize {
+        if let Content::File(bytes, _) = &self.content { bytes.len() } else { 0 }
+    }
+
     /// A symbolic link.
     pub fn link(path: &str, target: &str) -> Self {
         Self { path: path.into(), content: Content::Link(target.into()) }
@@ -79,6 +86,8 @@ impl Entry {
 /// What the writer or a compressor reports; also a hard link in a zip, which has none.
 pub fn pack(format: Format, entries: &[Entry], out: &Path) -> io::Result<()> {
     let file = io::BufWriter::new(fs::File::create(out)?);
+    // The strong levels first clear a hundred megabytes of tables, which small archives do not repay.
+    let small = entries.iter().map(Entry::size).sum::<usize>() < SMALL;
     match format {
         Format::Zip => zip_into(entries, file),
         Format::TarGz => {
@@ -87,12 +96,12 @@ pub fn pack(format: Format, entries: &[Entry], out: &Path) -> io::Result<()> {
             gz.finish()?.flush()
         }
         Format::TarXz => {
-            let mut xz = liblzma::write::XzEncoder::new(file, 6);
+            let mut xz = liblzma::write::XzEncoder::new(file, if small { 0 } else { 6 });
             tar_into(entries, &mut xz)?;
             xz.finish()?.flush()
         }
         Format::TarZst => {
-            let mut zst = zstd::Encoder::new(file, 19)?;
+            let mut zst = zstd::Encoder::new(file, if small { 3 } else { 19 })?;
             tar_into(entries, &mut zst)?;
             zst.finish()?.flush()
         }

@@ -66,7 +66,7 @@ impl Problem {
     fn document(error: &DocumentError) -> Self {
         match error {
             DocumentError::File(file) if file.source.kind() == io::ErrorKind::NotFound => {
-                Self::file(file).with_code(Code::BadFile)
+                Self::file(file).with_code(Code::BadFile).next("check the path")
             }
             DocumentError::File(file) => Self::file(file),
             DocumentError::Invalid { place, message } => {
@@ -143,6 +143,11 @@ impl Problem {
                 problem.next(format!("did you mean {}?", either(&quoted(near))))
             }
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
+            PinsError::NoSuchSeries { near, there, place, .. } => {
+                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
+                let problem = problem.why(format!("its series: {}", there.join(", ")));
+                near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
+            }
             PinsError::NoSuchVersion { nearest, series, place, .. } => {
                 let mut problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
                 if !nearest.is_empty() {

@@ -38,8 +38,10 @@ pub struct Wish {
     pub tool: String,
     /// Which versions will do.
     pub range: Range,
-    /// Where it stands.
+    /// Where its name stands.
     pub place: Place,
+    /// Where it says which versions will do.
+    pub range_place: Place,
 }
 
 /// Which versions will do: a requirement, a series, or both.
@@ -116,6 +118,12 @@ impl<'de> Deserialize<'de> for WishForm {
             fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
                 Ok(WishForm { version: Some(Spanned::new(0..0, text.to_owned())), series: None, short: true })
             }
+            fn visit_i64<E: serde::de::Error>(self, number: i64) -> Result<WishForm, E> {
+                Err(E::custom(in_quotes(number)))
+            }
+            fn visit_f64<E: serde::de::Error>(self, number: f64) -> Result<WishForm, E> {
+                Err(E::custom(in_quotes(number)))
+            }
             fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
                 let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
                 Ok(WishForm { version: table.version, series: table.series, short: false })
@@ -123,6 +131,11 @@ impl<'de> Deserialize<'de> for WishForm {
         }
         deserializer.deserialize_any(Visitor)
     }
+}
+
+/// Numbers lose the zeros at their end: 1.10 would be read as 1.1.
+fn in_quotes(number: impl std::fmt::Display) -> String {
+    format!("a version stands in quotes: \"{number}\"")
 }
 
 impl Ladder {
@@ -142,7 +155,7 @@ impl Ladder {
             path: path.to_path_buf(),
             title: file.ladder.title.unwrap_or_else(name),
             platforms,
-            catalog: file.ladder.catalog.map(|catalog| folder.join(catalog)),
+            catalog: file.ladder.catalog.map(|catalog| tidy(folder.join(catalog))),
             wishes,
         })
     }
@@ -151,6 +164,11 @@ impl Ladder {
     pub fn pins_path(&self) -> PathBuf {
         self.path.with_file_name("ladder.pinned.toml")
     }
+}
+
+/// The path without `..`, as far as it exists.
+fn tidy(path: PathBuf) -> PathBuf {
+    path.canonicalize().unwrap_or(path)
 }
 
 /// The nearest ladder from `folder` upwards.
@@ -167,7 +185,7 @@ fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Res
     let form = form.into_inner();
     let mut range = Range { requirement: Requirement::any(), series: form.series };
     if let Some(text) = form.version {
-        let span = if form.short { whole } else { text.span() };
+        let span = if form.short { whole.clone() } else { text.span() };
         let text = text.into_inner();
         match text.parse() {
             Ok(requirement) => range.requirement = requirement,
@@ -178,7 +196,8 @@ fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Res
             }
         }
     }
-    Ok(Wish { tool: tool.get_ref().clone(), range, place: source.place(tool.span()) })
+    let (place, range_place) = (source.place(tool.span()), source.place(whole));
+    Ok(Wish { tool: tool.get_ref().clone(), range, place, range_place })
 }
 
 /// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.

@@ -57,7 +57,7 @@ impl ClashReport {
     ) -> Self {
         let wish = |&at: &usize| {
             let wish = &ladder.wishes[at];
-            ClashingWish { tool: wish.tool.clone(), range: wish.range.clone(), place: wish.place.clone() }
+            ClashingWish { tool: wish.tool.clone(), range: wish.range.clone(), place: wish.range_place.clone() }
         };
         let way_out = |&at: &usize| Some(WayOut { tool: ladder.wishes[at].tool.clone(), taken: solves(at)? });
         Self {

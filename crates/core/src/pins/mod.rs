@@ -36,6 +36,20 @@ pub enum PinsError {
         /// What is needed.
         name: String,
     },
+    /// A wish names a series that the tool does not have.
+    #[error("{tool} has no series `{series}`")]
+    NoSuchSeries {
+        /// The tool.
+        tool: String,
+        /// The series.
+        series: String,
+        /// Series that look like it.
+        near: Vec<String>,
+        /// The series there are.
+        there: Vec<String>,
+        /// Where it is asked for.
+        place: Place,
+    },
     /// No release fits a wish.
     #[error("there is no {tool} {wanted}")]
     NoSuchVersion {

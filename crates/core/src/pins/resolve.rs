@@ -9,6 +9,7 @@ use kladder_solve::{Alternative, Clash, Failure, Need, NeedOf, Provider, solve};
 use super::{ClashReport, Pin, Pins, PinsError};
 use crate::catalog::{Catalog, Definition, Release};
 use crate::ladder::{Ladder, Range, Wish};
+use crate::near::near;
 use crate::platform::Platform;
 use crate::version::Version;
 
@@ -194,6 +195,15 @@ fn no_such_version(wish: &Wish, releases: &[Release]) -> PinsError {
     let mut series: Vec<String> = releases.iter().flat_map(|release| release.series.clone()).collect();
     series.sort();
     series.dedup();
+    if let Some(wanted) = wish.range.series.as_ref().filter(|wanted| !series.contains(wanted)) {
+        return PinsError::NoSuchSeries {
+            tool: wish.tool.clone(),
+            series: wanted.clone(),
+            near: near(wanted, series.iter().map(String::as_str)),
+            there: series,
+            place: wish.range_place.clone(),
+        };
+    }
     let named = wish.range.requirement.named().max().cloned();
     let nearest = nearest(&there, named.as_ref());
     PinsError::NoSuchVersion {
@@ -201,7 +211,7 @@ fn no_such_version(wish: &Wish, releases: &[Release]) -> PinsError {
         wanted: wish.range.clone(),
         nearest,
         series,
-        place: wish.place.clone(),
+        place: wish.range_place.clone(),
     }
 }
 

@@ -1,0 +1,129 @@
+//! What is printed, for people and for programs.
+
+use snapbox::{assert_data_eq, str};
+
+use crate::sandbox::Sandbox;
+
+#[test]
+fn bare_kladder_tells_where_the_machine_stands_and_what_is_next() {
+    let sandbox = Sandbox::new();
+    let nothing = sandbox.command(&[]).current_dir(&sandbox.folder).output().unwrap();
+    assert!(sandbox.finished(nothing).passed().stdout.contains("kladder demo --keep FOLDER"));
+    assert_data_eq!(
+        sandbox.run(&[]).passed().stdout,
+        str![[r#"
+Tide-gauge desk
+  ladder   ladder.toml, 6 wishes
+  pins     none yet
+  landing  none yet
+  rungs    9, 9 to climb, [..] to fetch
+  next     kladder route, then kladder climb
+
+"#]]
+    );
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_data_eq!(
+        sandbox.run(&[]).passed().stdout,
+        str![[r#"
+Tide-gauge desk
+  ladder   ladder.toml, 6 wishes
+  pins     fit the ladder
+  landing  1, made [..] UTC
+  rungs    9, all in place
+  next     kladder verify, or kladder run -- CMD
+
+"#]]
+    );
+    sandbox.edit("desk/ladder.toml", "tidlow = \"long-term\"", "tidlow = \"current\"");
+    assert_data_eq!(
+        sandbox.run(&[]).passed().stdout,
+        str![[r#"
+Tide-gauge desk
+  ladder   ladder.toml, 6 wishes
+  pins     are older than the ladder
+  landing  1, made [..] UTC
+  rungs    9, 1 to climb, [..] to fetch
+  next     kladder climb
+
+"#]]
+    );
+    let json = sandbox.run(&["--json"]).passed().json();
+    assert_eq!((json["pins"].as_str(), json["to_climb"].as_u64()), (Some("stale"), Some(1)));
+}
+
+#[test]
+fn the_route_names_every_rung_with_why_size_and_work() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("skerroc = \"1.4\"");
+    let route = sandbox.run(&["route", "--json"]).passed().json();
+    let rungs: Vec<_> = route["rungs"].as_array().unwrap().iter().map(|r| r["tool"].as_str().unwrap()).collect();
+    assert_eq!(rungs, ["tombolet", "oarweld", "skerroc"]);
+    assert_eq!(route["rungs"][2]["wished_at"][0], 5);
+    assert_eq!(route["rungs"][0]["needed_by"][0], "oarweld");
+    let sum: u64 = route["rungs"].as_array().unwrap().iter().map(|r| r["size"].as_u64().unwrap()).sum();
+    assert_eq!(route["bytes_to_fetch"], sum);
+    assert!(!sandbox.path("desk/ladder.pinned.toml").exists(), "route changed something");
+}
+
+#[test]
+fn every_reading_command_has_a_versioned_shape() {
+    let sandbox = Sandbox::new();
+    for command in
+        [&["pin", "--json"][..], &["route", "--json"], &["climb", "--json"], &["verify", "--json"], &["--json"]]
+    {
+        let json = sandbox.run(command).passed().json();
+        let name = if command.len() == 1 { "standing" } else { command[0] };
+        assert_eq!(json["format"], format!("kladder.{name}/1"));
+    }
+    let run = sandbox.run(&["run", "--json", "--", "tidlow", "--version"]).passed().json();
+    assert_eq!(run["format"], "kladder.run/1");
+    assert!(run["climbed"] == true && run["stdout"].as_str().unwrap().starts_with("tidlow 4.0.8"), "{run}");
+}
+
+#[test]
+fn quiet_is_quiet_and_colour_comes_only_when_asked_for() {
+    let sandbox = Sandbox::new();
+    let quiet = sandbox.run(&["climb", "--quiet"]).passed();
+    assert_eq!((quiet.stdout.as_str(), quiet.stderr.as_str()), ("", ""));
+    assert!(!sandbox.run(&["route"]).passed().stdout.contains('\x1b'));
+    assert!(sandbox.run(&["route", "--color", "always"]).passed().stdout.contains('\x1b'));
+}
+
+#[test]
+fn help_lists_every_command_and_habits_get_our_word() {
+    let sandbox = Sandbox::new();
+    let help = sandbox.run(&["--help"]).passed().stdout;
+    for command in ["demo", "pin", "route", "climb", "verify", "run", "yard"] {
+        assert!(help.contains(&format!("\n  {command} ")), "{command} is not in the help");
+        let own = sandbox.run(&[command, "--help"]).passed().stdout;
+        assert!(own.contains("Usage: kladder"), "{own}");
+    }
+    let wrong = sandbox.run(&["install"]);
+    assert!(wrong.code == 2 && wrong.stderr.contains("Here that is `kladder climb`."), "{}", wrong.stderr);
+}
+
+#[test]
+fn pins_are_stable_and_one_moved_rung_is_one_small_diff() {
+    let sandbox = Sandbox::new();
+    let _ = sandbox.run(&["pin"]).passed();
+    let before = sandbox.read("desk/ladder.pinned.toml");
+    assert!(sandbox.run(&["pin"]).passed().stdout.contains("nothing moved"));
+    assert_eq!(sandbox.read("desk/ladder.pinned.toml"), before);
+    sandbox.edit("desk/ladder.toml", "skerroc = \"1.4\" ", "skerroc = \"=1.4.2\" ");
+    let pin = sandbox.run(&["pin"]).passed().stdout;
+    assert!(pin.contains("skerroc     1.4.2    was 1.4.3\n") && pin.contains("tidlow      4.0.8    stays\n"), "{pin}");
+    let after = sandbox.read("desk/ladder.pinned.toml");
+    let same = before.lines().filter(|line| after.lines().any(|other| other == *line)).count();
+    // The version, four digests, and the digests of ladder and catalog at most.
+    assert!(before.lines().count() - same <= 7, "{after}");
+}
+
+#[test]
+fn a_pinned_version_stays_when_a_newer_one_comes_out() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tidlow = \"=4.0.7\"");
+    let _ = sandbox.run(&["pin"]).passed();
+    sandbox.wish("tidlow = \"any\"");
+    let _ = sandbox.run(&["pin"]).passed();
+    assert!(sandbox.read("desk/ladder.pinned.toml").contains("version = \"4.0.7\""));
+}
