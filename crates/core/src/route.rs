@@ -3,6 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
+use petgraph::algo::tarjan_scc;
+use petgraph::graphmap::DiGraphMap;
+
 use crate::catalog::{Artifact, Catalog, CatalogError, Definition, Release};
 use crate::event::RungName;
 use crate::fetch::Cache;
@@ -176,33 +179,19 @@ fn needs_between<'p>(found: &BTreeMap<&'p str, Found<'p>>) -> Needs<'p> {
     found.values().map(|one| (one.tool, of(one))).collect()
 }
 
-/// Each tool above what it needs, otherwise by name (Kahn, "Topological sorting of large networks", 1962). Tools that
-/// need each other in a circle stand next to each other, the one that comes first by name at the bottom.
+/// Each tool above what it needs; tools that need each other in a circle stand together, by name. (Strongly connected
+/// components come out bottom up: Tarjan, "Depth-first search and linear graph algorithms", 1972.)
 fn bottom_up<'p>(needs: &Needs<'p>) -> Vec<&'p str> {
-    let mut left: Needs<'_> = needs.clone();
-    let mut order = Vec::with_capacity(left.len());
-    while let Some(&first) = left.keys().next() {
-        let free = left.iter().find(|(_, needs)| needs.is_empty()).map(|(tool, _)| *tool);
-        let next = free.or_else(|| circle(&left)).unwrap_or(first);
-        left.remove(next);
-        left.values_mut().for_each(|needs| {
-            needs.remove(next);
+    let mut graph = DiGraphMap::<&str, ()>::new();
+    for (tool, needed) in needs {
+        graph.add_node(tool);
+        needed.iter().for_each(|need| {
+            graph.add_edge(*tool, *need, ());
         });
-        order.push(next);
     }
-    order
-}
-
-/// A member of a circle that needs nothing outside of circles below it: found by walking down until a tool repeats.
-fn circle<'p>(needs: &Needs<'p>) -> Option<&'p str> {
-    let mut walked: Vec<&str> = Vec::new();
-    let mut at = *needs.keys().next()?;
-    while !walked.contains(&at) {
-        walked.push(at);
-        at = needs.get(at)?.first()?;
-    }
-    let start = walked.iter().position(|tool| *tool == at)?;
-    walked[start..].iter().min().copied()
+    let mut groups = tarjan_scc(&graph);
+    groups.iter_mut().for_each(|group| group.sort_unstable());
+    groups.concat()
 }
 
 fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Rung, RouteError> {
@@ -262,6 +251,12 @@ mod tests {
         .into_iter()
         .map(|(tool, needs)| (tool, needs.into_iter().collect()))
         .collect();
-        assert_eq!(bottom_up(&needs), ["tombolet", "oarweld", "skerroc", "brinwright", "left", "right", "above"]);
+        let order = bottom_up(&needs);
+        let at = |tool: &str| order.iter().position(|other| *other == tool).unwrap();
+        for (tool, below) in &needs {
+            let circle = |need: &&&str| needs[**need].contains(tool);
+            assert!(below.iter().filter(|need| !circle(need)).all(|need| at(need) < at(tool)), "{tool} in {order:?}");
+        }
+        assert_eq!((order.len(), at("right")), (needs.len(), at("left") + 1));
     }
 }

@@ -1,0 +1,158 @@
+//! Archives, honest and hostile, through every format.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use kladder_core::catalog::{Artifact, Unpacking};
+use kladder_core::digest::Digest;
+use kladder_core::event::Silent;
+use kladder_core::shelf::{ManifestEntry, What};
+use kladder_core::unpack::{Refusal, UnpackError, unpack};
+use kladder_pack::{Content, Entry, Format, pack};
+
+const FORMATS: [&str; 4] = ["a.tar.gz", "a.tar.xz", "a.tar.zst", "a.zip"];
+
+struct Unpacked {
+    folder: tempfile::TempDir,
+    result: Result<Vec<ManifestEntry>, UnpackError>,
+}
+
+impl Unpacked {
+    fn at(&self, path: &str) -> PathBuf {
+        self.folder.path().join("in").join(path)
+    }
+
+    /// Whatever came of it, nothing stands beside the folder that was unpacked into.
+    fn assert_nothing_escaped(&self) {
+        let beside: Vec<_> = fs::read_dir(self.folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
+        assert_eq!(beside.len(), 2, "{beside:?}");
+        assert!(!Path::new("/tmp/kladder-escaped").exists());
+    }
+}
+
+fn unpack_as(name: &str, entries: &[Entry], unpacking: Unpacking) -> Unpacked {
+    let folder = tempfile::tempdir().unwrap();
+    let (archive, into) = (folder.path().join(name), folder.path().join("in"));
+    fs::create_dir(&into).unwrap();
+    pack(Format::of_name(name).unwrap(), entries, &archive).unwrap();
+    let (sha256, size) = Digest::of_file(&archive).unwrap();
+    let artifact = Artifact { file: name.into(), size, sha256, unpack: unpacking };
+    let result = unpack(&archive, &artifact, &into, &Silent);
+    Unpacked { folder, result }
+}
+
+fn hard_link(path: &str, target: &str) -> Entry {
+    Entry { path: path.into(), content: Content::HardLink(target.into()) }
+}
+
+#[test]
+fn every_hostile_entry_is_refused_for_its_reason_and_nothing_gets_out() {
+    let out = || Entry::file("ok", "ok");
+    let cases: Vec<(Vec<Entry>, Refusal)> = vec![
+        (vec![Entry::file("../kladder-escaped", "x")], Refusal::Climbs),
+        (vec![Entry::file("a/../../kladder-escaped", "x")], Refusal::Climbs),
+        (vec![Entry::file("/tmp/kladder-escaped", "x")], Refusal::Absolute),
+        (vec![Entry::link("l", "/tmp"), Entry::file("l/kladder-escaped", "x")], Refusal::LinkAbsolute("/tmp".into())),
+        (vec![Entry::link("l", ".."), Entry::file("l/kladder-escaped", "x")], Refusal::LinkOut("..".into())),
+        (vec![Entry::link("a/l", "../../x")], Refusal::LinkOut("../../x".into())),
+        // `d` is the root itself, so the real parent of `d/..` is outside although it reads as inside.
+        (vec![Entry::link("d", "."), Entry::link("e", "d/..")], Refusal::LinkOut("d/..".into())),
+        (vec![Entry::file("real/f", "x"), Entry::link("l", "real"), Entry::file("l/g", "x")], Refusal::NotAFolder),
+        (vec![out(), Entry::file("ok/below", "x")], Refusal::NotAFolder),
+        (vec![out(), out()], Refusal::Twice),
+        (vec![Entry::link("ok", "elsewhere"), out()], Refusal::Twice),
+        (vec![Entry::file("d/f", "x"), Entry::link("d", "e")], Refusal::Twice),
+    ];
+    for name in FORMATS {
+        for (entries, expected) in &cases {
+            if name == "a.zip" && entries.len() > 1 && entries[0].path == entries[1].path {
+                continue; // The zip writer makes no two entries of one name.
+            }
+            let unpacked = unpack_as(name, entries, Unpacking::default());
+            unpacked.assert_nothing_escaped();
+            match &unpacked.result {
+                Err(UnpackError::Refused { reason, .. }) => assert_eq!(reason, expected, "{name}: {entries:?}"),
+                other => panic!("{name}: {entries:?} gave {other:?}"),
+            }
+        }
+    }
+}
+
+#[test]
+fn hard_links_join_files_of_the_archive_and_nothing_else() {
+    for name in &FORMATS[..3] {
+        let good = unpack_as(name, &[Entry::program("bin/a", "x"), hard_link("bin/b", "bin/a")], Unpacking::default());
+        assert_eq!(good.result.as_ref().unwrap().len(), 2);
+        assert_eq!(fs::read_to_string(good.at("bin/b")).unwrap(), "x");
+        for target in ["/etc/hosts", "../a.tar", "missing", "l"] {
+            let entries = [Entry::link("l", "missing"), hard_link("h", target)];
+            let bad = unpack_as(name, &entries, Unpacking::default());
+            let refused = matches!(&bad.result, Err(UnpackError::Refused { reason: Refusal::HardLink(_), .. }));
+            assert!(refused, "{target}: {:?}", bad.result);
+        }
+    }
+}
+
+#[test]
+fn names_modes_links_and_digests_come_out_as_they_went_in() {
+    let names = ["top/a b+c~d%e.txt", "top/ü", "top/-dash", "top/deep/er/file"];
+    let mut entries: Vec<Entry> = names.iter().map(|name| Entry::file(name, format!("in {name}"))).collect();
+    entries.push(Entry::program("top/bin/tool", "#!/bin/sh\n"));
+    entries.push(Entry::file("top/lib/helper", "#!/bin/sh\n"));
+    entries.push(Entry::link("top/bin/alias", "../deep/er/file"));
+    for name in FORMATS {
+        let unpacking = Unpacking { strip: 1, runs: vec!["lib/*".into()] };
+        let unpacked = unpack_as(name, &entries, unpacking);
+        let manifest = unpacked.result.as_ref().unwrap();
+        assert_eq!(manifest.len(), entries.len(), "{name}");
+        for path in names {
+            let text = fs::read_to_string(unpacked.at(path.strip_prefix("top/").unwrap())).unwrap();
+            assert_eq!(text, format!("in {path}"));
+        }
+        let mode = |path: &str| fs::metadata(unpacked.at(path)).unwrap().permissions().mode() & 0o7777;
+        assert_eq!([mode("bin/tool"), mode("lib/helper"), mode("ü")].map(|m| m & 0o100), [0o100, 0o100, 0]);
+        assert_eq!(fs::read_to_string(unpacked.at("bin/alias")).unwrap(), "in top/deep/er/file");
+        let tool = manifest.iter().find(|entry| entry.path == Path::new("bin/tool")).unwrap();
+        assert_eq!(tool.what, What::File { runs: true, size: 10, sha256: Digest::of(b"#!/bin/sh\n") });
+    }
+}
+
+#[test]
+fn a_file_outside_the_folders_to_strip_is_not_lost_in_silence() {
+    let unpacked = unpack_as("a.tar.gz", &[Entry::file("README", "x")], Unpacking { strip: 1, runs: vec![] });
+    assert!(matches!(unpacked.result, Err(UnpackError::Refused { reason: Refusal::Stripped(1), .. })));
+}
+
+#[test]
+fn an_archive_that_is_cut_or_something_else_is_damaged() {
+    let folder = tempfile::tempdir().unwrap();
+    for (at, name) in FORMATS.iter().enumerate() {
+        let (archive, into) = (folder.path().join(name), folder.path().join(at.to_string()));
+        let bytes: Vec<u8> = (0..200_000u32).flat_map(|n| (n.wrapping_mul(2_654_435_761)).to_le_bytes()).collect();
+        pack(Format::of_name(name).unwrap(), &[Entry::file("big", bytes)], &archive).unwrap();
+        let whole = fs::read(&archive).unwrap();
+        for (case, content) in [&whole[..whole.len() / 2], b"<html>not found</html>", b""].into_iter().enumerate() {
+            fs::write(&archive, content).unwrap();
+            let into = into.join(case.to_string());
+            fs::create_dir_all(&into).unwrap();
+            let (file, sha256) = ((*name).into(), Digest::of(content));
+            let artifact = Artifact { file, size: content.len() as u64, sha256, unpack: Unpacking::default() };
+            let result = unpack(&archive, &artifact, &into, &Silent);
+            assert!(matches!(result, Err(UnpackError::Damaged { .. })), "{name}, case {case}: {result:?}");
+        }
+    }
+}
+
+#[test]
+fn a_single_file_is_put_as_it_is_and_may_be_run() {
+    let folder = tempfile::tempdir().unwrap();
+    let (file, into) = (folder.path().join("tool-1.0"), folder.path().join("in"));
+    fs::write(&file, "#!/bin/sh\n").unwrap();
+    fs::create_dir(&into).unwrap();
+    let artifact =
+        Artifact { file: "sub/tool-1.0".into(), size: 10, sha256: Digest::of(b""), unpack: Unpacking::default() };
+    let made = unpack(&file, &artifact, &into, &Silent).unwrap();
+    assert_eq!(made[0].path, Path::new("tool-1.0"));
+    assert_ne!(fs::metadata(into.join("tool-1.0")).unwrap().permissions().mode() & 0o100, 0);
+}
