@@ -55,7 +55,7 @@ pub(crate) struct Global {
     /// Print errors only
     #[arg(long, short, global = true)]
     pub(crate) quiet: bool,
-    /// Whether to colour; NO_COLOR is respected
+    /// Whether to colour; `NO_COLOR` is respected
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
 }

@@ -21,12 +21,12 @@ const HABITS: [(&[&str], &str); 6] = [
 pub(crate) fn answer(error: &clap::Error) -> ExitCode {
     // There is nowhere to tell it if the terminal is gone.
     let _ = error.print();
-    if error.kind() == ErrorKind::InvalidSubcommand {
-        if let Some(ContextValue::String(typed)) = error.get(ContextKind::InvalidSubcommand) {
-            let ours = HABITS.iter().find(|(verbs, _)| verbs.contains(&typed.as_str()));
-            let hint = ours.map(|(_, ours)| format!("\nHere that is `kladder {ours}`.\n"));
-            let _ = write!(std::io::stderr(), "{}", hint.unwrap_or_default());
-        }
+    if error.kind() == ErrorKind::InvalidSubcommand
+        && let Some(ContextValue::String(typed)) = error.get(ContextKind::InvalidSubcommand)
+    {
+        let ours = HABITS.iter().find(|(verbs, _)| verbs.contains(&typed.as_str()));
+        let hint = ours.map(|(_, ours)| format!("\nHere that is `kladder {ours}`.\n"));
+        let _ = write!(std::io::stderr(), "{}", hint.unwrap_or_default());
     }
     if error.use_stderr() { Code::Usage.into() } else { ExitCode::SUCCESS }
 }

@@ -41,12 +41,14 @@ pub enum Event {
         /// The yard it comes from.
         from: String,
     },
-    /// A yard failed; the next one is tried.
+    /// A yard failed, and another one is tried.
     YardFailed {
-        /// Which one.
+        /// Which one failed.
         yard: String,
         /// Why.
         reason: String,
+        /// Which one is next.
+        next: String,
     },
     /// The artifact is there and its digest agrees.
     Fetched {

@@ -140,7 +140,7 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let rungs = order.iter().map(|tool| rung(ground, &found[tool], &needs));
     let rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
     let stays = |name: &RungName| rungs.iter().any(|rung| rung.name.tool == name.tool);
-    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs).map(|rung| rung.name());
+    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs).map(super::landing::LandedRung::name);
     let leaving = landed.filter(|name| !stays(name)).collect();
     Ok(Route { rungs, leaving })
 }
@@ -185,12 +185,14 @@ fn bottom_up<'p>(needs: &Needs<'p>) -> Vec<&'p str> {
     let mut graph = DiGraphMap::<&str, ()>::new();
     for (tool, needed) in needs {
         graph.add_node(tool);
-        needed.iter().for_each(|need| {
-            graph.add_edge(*tool, *need, ());
-        });
+        for need in needed {
+            graph.add_edge(tool, need, ());
+        }
     }
     let mut groups = tarjan_scc(&graph);
-    groups.iter_mut().for_each(|group| group.sort_unstable());
+    for group in &mut groups {
+        group.sort_unstable();
+    }
     groups.concat()
 }
 

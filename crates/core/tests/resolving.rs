@@ -1,5 +1,8 @@
 //! From wishes to pins, on catalogs written by the test.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::fmt::Write;
 use std::fs;
 
 use kladder_core::catalog::Catalog;
@@ -17,20 +20,20 @@ fn catalog(folder: &std::path::Path, lines: &str) -> Catalog {
         let (tool, version) = (words.next().unwrap(), words.next().unwrap());
         let (head, releases) = tools.entry(tool).or_default();
         if version == "provides" {
-            head.push_str(&format!("provides = [\"{}\"]\n", words.next().unwrap()));
+            writeln!(head, "provides = [\"{}\"]", words.next().unwrap()).unwrap();
             continue;
         }
         let (series, needs): (Vec<&str>, Vec<&str>) = words.partition(|word| !word.contains(':'));
         let needs: Vec<_> =
             needs.iter().map(|n| n.split_once(':').unwrap()).map(|(t, r)| format!("{t} = \"{r}\"")).collect();
-        releases.push_str(&format!(
-            "[[releases]]\nversion = \"{version}\"\nseries = {series:?}\nneeds = {{ {} }}\n",
-            needs.join(", ")
-        ));
         let digest = "0".repeat(64);
-        releases.push_str(&format!(
-            "artifacts.any = {{ file = \"{tool}-{version}.zip\", size = 1, sha256 = \"{digest}\" }}\n"
-        ));
+        writeln!(
+            releases,
+            "[[releases]]\nversion = \"{version}\"\nseries = {series:?}\nneeds = {{ {} }}\n\
+             artifacts.any = {{ file = \"{tool}-{version}.zip\", size = 1, sha256 = \"{digest}\" }}",
+            needs.join(", ")
+        )
+        .unwrap();
     }
     for (tool, (head, releases)) in tools {
         let text = format!("tool = \"{tool}\"\nkind = \"test\"\nsummary = \"\"\n{head}{releases}");

@@ -1,5 +1,7 @@
 //! Archives, honest and hostile, through every format.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};

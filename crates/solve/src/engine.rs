@@ -151,10 +151,10 @@ impl Engine {
         while self.head < self.trail.len() {
             let lit = self.trail[self.head];
             self.head += 1;
-            if lit.positive() {
-                if let Some(conflict) = self.exclude_siblings(lit.var()) {
-                    return Some(conflict);
-                }
+            if lit.positive()
+                && let Some(conflict) = self.exclude_siblings(lit.var())
+            {
+                return Some(conflict);
             }
             if let Some(conflict) = self.visit_watchers(lit.negated()) {
                 return Some(conflict);

@@ -1,5 +1,7 @@
 //! The resolver against a brute-force oracle on small random problems.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::collections::BTreeMap;
 
 use kladder_solve::{Alternative, Clash, Fact, Failure, Need, NeedOf, Provider, solve};
@@ -47,7 +49,7 @@ impl Small {
         (0..sizes.iter().product()).any(|mut code: u32| {
             let mut chosen = BTreeMap::new();
             for (package, size) in sizes.iter().enumerate() {
-                if code % size > 0 {
+                if !code.is_multiple_of(*size) {
                     chosen.insert(u8::try_from(package).unwrap(), u8::try_from(code % size - 1).unwrap());
                 }
                 code /= size;
@@ -119,8 +121,10 @@ proptest! {
     }
 }
 
-/// `(package, version) -> [(package, range)]`
-fn catalog(versions: &[u8], needs: &[((u8, u8), &[(u8, u8)])]) -> Small {
+/// A candidate, and the packages and ranges it needs.
+type Row<'r> = ((u8, u8), &'r [(u8, u8)]);
+
+fn catalog(versions: &[u8], needs: &[Row<'_>]) -> Small {
     let one = |&(package, range): &(u8, u8)| Need::one(package, range);
     let needs = needs.iter().map(|(of, list)| (*of, list.iter().map(one).collect())).collect();
     Small { versions: versions.to_vec(), needs }

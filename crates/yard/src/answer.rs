@@ -105,18 +105,15 @@ fn parse_range(text: &str, size: u64) -> Result<Range<u64>, ()> {
 }
 
 fn send_head(mut out: &TcpStream, size: u64, part: Option<&Range<u64>>, tag: &str) -> io::Result<()> {
-    let mut head = String::new();
-    match part {
-        None => head.push_str("HTTP/1.1 200 OK\r\n"),
-        Some(part) => {
-            let (first, last) = (part.start, part.end - 1);
-            head.push_str("HTTP/1.1 206 Partial Content\r\n");
-            head.push_str(&format!("Content-Range: bytes {first}-{last}/{size}\r\n"));
-        }
-    }
+    let status = match part {
+        None => "200 OK".to_owned(),
+        Some(part) => format!("206 Partial Content\r\nContent-Range: bytes {}-{}/{size}", part.start, part.end - 1),
+    };
     let length = part.map_or(size, |part| part.end - part.start);
-    head.push_str(&format!("Content-Length: {length}\r\nETag: {tag}\r\nAccept-Ranges: bytes\r\n"));
-    head.push_str("Content-Type: application/octet-stream\r\nConnection: close\r\n\r\n");
+    let head = format!(
+        "HTTP/1.1 {status}\r\nContent-Length: {length}\r\nETag: {tag}\r\nAccept-Ranges: bytes\r\n\
+         Content-Type: application/octet-stream\r\nConnection: close\r\n\r\n"
+    );
     out.write_all(head.as_bytes())
 }
 

@@ -1,5 +1,7 @@
 //! The server as a client on a plain socket sees it.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpStream;

@@ -70,7 +70,7 @@ fn show(opened: &Opened, context: &Context, route: &Route, out: &Out) -> Result<
     let title = styled(STRONG, &opened.ladder.title);
     out.say(format!("{title}, on {}, bottom rung first\n", context.host.platform))?;
     let rows = route.rungs.iter().enumerate().map(|(at, rung)| row(at, rung)).collect();
-    out.say(columns(&["", "rung", "version", "what it is", "why", "size", "to do"], rows, &[0, 5]))
+    out.say(columns(&["", "rung", "version", "what it is", "size", "to do", "why"], rows, &[0, 4]))
 }
 
 fn row(at: usize, rung: &Rung) -> Vec<String> {
@@ -79,9 +79,9 @@ fn row(at: usize, rung: &Rung) -> Vec<String> {
         styled(STRONG, &rung.name.tool),
         rung.name.version.to_string(),
         rung.definition.kind.clone(),
-        because(&rung.because),
         bytes(rung.artifact.size),
         work(rung).to_owned(),
+        because(&rung.because),
     ]
 }
 
@@ -90,7 +90,7 @@ fn because(because: &[Because]) -> String {
     let mut needed: Vec<&str> = Vec::new();
     for one in because {
         match one {
-            Because::Wished { line } => parts.push(format!("line {line}")),
+            Because::Wished { line } => parts.push(format!("wish in line {line}")),
             Because::NeededBy { tool } => needed.push(tool),
         }
     }
@@ -105,10 +105,10 @@ fn work(rung: &Rung) -> &'static str {
         (Work::Nothing, _) => "nothing",
         (Work::Wire, true) => "wire",
         (Work::Wire, false) => "wire, check",
-        (Work::Unpack, true) => "unpack, wire",
-        (Work::Unpack, false) => "unpack, wire, check",
-        (Work::Fetch, true) => "fetch, unpack, wire",
-        (Work::Fetch, false) => "fetch, unpack, wire, check",
+        (Work::Unpack, true) => "unpack",
+        (Work::Unpack, false) => "unpack, check",
+        (Work::Fetch, true) => "fetch, unpack",
+        (Work::Fetch, false) => "fetch, unpack, check",
     }
 }
 

@@ -6,7 +6,7 @@ use std::path::Path;
 use kladder_core::catalog::CatalogError;
 use kladder_core::climb::ClimbError;
 use kladder_core::document::DocumentError;
-use kladder_core::fetch::FetchError;
+use kladder_core::fetch::{Attempt, FetchError, YardError};
 use kladder_core::files::FileError;
 use kladder_core::landing::LandingError;
 use kladder_core::pins::{ClashReport, ClashingNeed, PinsError, PinsFileError};
@@ -73,7 +73,7 @@ impl Problem {
                 let mut lines = message.lines();
                 let what = lines.next().unwrap_or("the file cannot be understood");
                 let problem = Self::new(Code::BadFile, what).at_place(place);
-                lines.fold(problem, |problem, line| problem.why(line))
+                lines.fold(problem, super::Problem::why)
             }
             DocumentError::UnknownKey { place, key, near, known } => {
                 let problem = Self::new(Code::BadFile, error.to_string()).at_place(place);
@@ -156,10 +156,9 @@ impl Problem {
                 if series.is_empty() { problem } else { problem.why(format!("its series: {}", series.join(", "))) }
             }
             PinsError::NoArtifact { version, there, place, platform, .. } => {
-                let version = version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
                 let problem = Self::new(Code::NoArtifact, error.to_string()).at_place(place);
                 let problem =
-                    problem.why(format!("the newest that fits,{version}, is there for {}", either(&plain(there))));
+                    problem.why(format!("the newest that fits, {version}, is there for {}", either(&plain(there))));
                 problem.next(format!("wish for another version, or leave {platform} out of `platforms`"))
             }
             PinsError::Clash(report) => clash(report),
@@ -235,9 +234,6 @@ fn fetch(error: &FetchError) -> Problem {
             .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog"),
         FetchError::AllFailed { attempts, .. } => {
             let code = if error.is_integrity() { Code::Integrity } else { Code::NoYard };
-            let tried = |problem: Problem, attempt: &kladder_core::fetch::Attempt| {
-                problem.why(format!("{}: {}", attempt.yard, attempt.error))
-            };
             let problem = attempts.iter().fold(Problem::of(code, error), tried);
             if error.is_integrity() {
                 return problem
@@ -249,6 +245,16 @@ fn fetch(error: &FetchError) -> Problem {
         }
         FetchError::File(error) => Problem::file(error),
         FetchError::Cancelled(_) => interrupted(),
+    }
+}
+
+fn tried(problem: Problem, Attempt { yard, error }: &Attempt) -> Problem {
+    let problem = problem.why(format!("{yard}: {error}"));
+    match error {
+        YardError::OtherDigest { got, expected } => {
+            problem.why(format!("  pinned  {expected}")).why(format!("  came    {got}"))
+        }
+        _ => problem,
     }
 }
 

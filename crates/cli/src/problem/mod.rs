@@ -6,7 +6,7 @@ mod explain;
 pub(crate) use code::Code;
 
 use std::error::Error;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use kladder_core::document::Place;
 
@@ -25,7 +25,7 @@ pub(crate) struct Problem {
 pub(crate) enum Where {
     #[default]
     Nowhere,
-    File(String),
+    File(PathBuf),
     Places(Vec<Place>),
 }
 
@@ -36,7 +36,7 @@ impl Problem {
     }
 
     pub(crate) fn at(mut self, path: &Path) -> Self {
-        self.place = Where::File(path.display().to_string());
+        self.place = Where::File(path.to_path_buf());
         self
     }
 

@@ -7,6 +7,7 @@ use serde_json::json;
 use unicode_width::UnicodeWidthStr;
 
 use super::text::{BAD, FAINT, STRONG, TOLD, clean, styled};
+use crate::context::shown;
 use crate::problem::{Problem, Where};
 
 const LABEL: usize = 7;
@@ -16,9 +17,10 @@ pub(super) fn text(problem: &Problem) -> String {
     let mut out = format!("{} {}\n", styled(BAD, "kladder:"), styled(STRONG, clean(&problem.what)));
     match &problem.place {
         Where::Nowhere => {}
-        Where::File(path) => lines(&mut out, "where", std::slice::from_ref(path)),
+        Where::File(path) => lines(&mut out, "where", &[shown(path)]),
         Where::Places(places) => {
-            let shown: Vec<String> = places.iter().flat_map(place).collect();
+            let width = places.iter().map(|place| place.line.to_string().len()).max().unwrap_or(1);
+            let shown: Vec<String> = places.iter().flat_map(|at| place(at, width)).collect();
             push(&mut out, "where", &shown);
         }
     }
@@ -40,16 +42,16 @@ fn push(out: &mut String, label: &str, lines: &[String]) {
     }
 }
 
-/// File, line and column; the line itself; a mark under what is meant.
-fn place(place: &Place) -> Vec<String> {
-    let number = place.line.to_string();
+/// File, line and column; the line itself, its number `width` wide; a mark under what is meant.
+fn place(place: &Place, width: usize) -> Vec<String> {
+    let number = format!("{:>width$}", place.line);
     let before: String = place.text.chars().take(place.column - 1).collect();
     let meant: String = place.text.chars().skip(place.column - 1).take(place.length).collect();
     let indent = " ".repeat(clean(&before).width());
     let mark = "^".repeat(clean(&meant).width().max(1));
     let gutter = " ".repeat(number.len());
     vec![
-        format!("{}, line {number}, column {}", clean(&place.path.display().to_string()), place.column),
+        format!("{}, line {}, column {}", clean(&shown(&place.path)), place.line, place.column),
         format!("{} {}", styled(FAINT, format!("{number} |")), clean(&place.text)),
         format!("{gutter} {} {indent}{}", styled(FAINT, "|"), styled(TOLD, mark)),
     ]

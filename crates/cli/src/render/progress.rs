@@ -101,8 +101,8 @@ impl Observer for Progress {
                 self.spinning(&format!("{} {}", rung.tool, rung.version));
             }
             Event::Fetching { file, size, .. } => self.fetching(&mut now, file, *size),
-            Event::YardFailed { yard, reason } => {
-                self.line(&styled(FAINT, clean(&format!("  {yard}: {reason}; trying the next one"))));
+            Event::YardFailed { yard, reason, next } => {
+                self.line(&styled(FAINT, clean(&format!("  {yard}: {reason}; trying {next}"))));
             }
             Event::Fetched { size, cached, .. } => {
                 let how = if *cached { "from the cache" } else { "fetched" };

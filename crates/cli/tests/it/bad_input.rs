@@ -28,7 +28,7 @@ fn a_toml_error_is_shown_where_it_is() {
         str![[r#"
 exit 10
 kladder: invalid basic string, expected `"`
-  where  SANDBOX/desk/ladder.toml, line 2, column 14
+  where  ladder.toml, line 2, column 14
          2 | title = "Desk
            |              ^
 
@@ -43,7 +43,7 @@ fn an_unknown_key_gets_the_one_that_was_meant() {
         str![[r#"
 exit 10
 kladder: the key `titel` means nothing here
-  where  SANDBOX/desk/ladder.toml, line 2, column 1
+  where  ladder.toml, line 2, column 1
          2 | titel = "Desk"
            | ^^^^^
   next   did you mean `title`?
@@ -55,7 +55,7 @@ kladder: the key `titel` means nothing here
         str![[r#"
 exit 10
 kladder: the key `verison` means nothing here
-  where  SANDBOX/desk/ladder.toml, line 5, column 13
+  where  ladder.toml, line 5, column 13
          5 | skerroc = { verison = "1.4" }
            |             ^^^^^^^
   next   did you mean `version`?
@@ -67,7 +67,7 @@ kladder: the key `verison` means nothing here
         str![[r#"
 exit 10
 kladder: the key `flag` means nothing here
-  where  SANDBOX/desk/ladder.toml, line 2, column 1
+  where  ladder.toml, line 2, column 1
          2 | flag = true
            | ^^^^
   why    what can stand here: `title`, `platforms`, `catalog`
@@ -83,7 +83,7 @@ fn a_value_of_the_wrong_kind_says_what_is_wanted() {
         str![[r#"
 exit 10
 kladder: a version stands in quotes: "1.4"
-  where  SANDBOX/desk/ladder.toml, line 5, column 11
+  where  ladder.toml, line 5, column 11
          5 | skerroc = 1.4
            |           ^^^
 
@@ -94,7 +94,7 @@ kladder: a version stands in quotes: "1.4"
         str![[r#"
 exit 10
 kladder: `linux-x86-64` is not a platform; `PLATFORM` is one
-  where  SANDBOX/desk/ladder.toml, line 2, column 14
+  where  ladder.toml, line 2, column 14
          2 | platforms = ["linux-x86-64"]
            |              ^^^^^^^^^^^^^^
 
@@ -109,7 +109,7 @@ fn an_unknown_tool_gets_its_near_misses() {
         str![[r#"
 exit 11
 kladder: the catalog has no tool `skeroc`
-  where  SANDBOX/desk/ladder.toml, line 6, column 1
+  where  ladder.toml, line 6, column 1
          6 | skeroc = "1.4"
            | ^^^^^^
   next   did you mean `skerroc`?
@@ -121,7 +121,7 @@ kladder: the catalog has no tool `skeroc`
         str![[r#"
 exit 11
 kladder: the catalog has no tool `zzz`
-  where  SANDBOX/desk/ladder.toml, line 5, column 1
+  where  ladder.toml, line 5, column 1
          5 | zzz = "1.4"
            | ^^^
   why    nor anything that looks like `zzz`
@@ -137,7 +137,7 @@ fn a_version_that_does_not_exist_gets_the_nearest_ones() {
         str![[r#"
 exit 11
 kladder: there is no skerroc 1.6
-  where  SANDBOX/desk/ladder.toml, line 5, column 11
+  where  ladder.toml, line 5, column 11
          5 | skerroc = "1.6"
            |           ^^^^^
   why    the nearest versions: 1.5.0, 1.4.3, 1.4.2, 1.3.5
@@ -150,7 +150,7 @@ kladder: there is no skerroc 1.6
         str![[r#"
 exit 11
 kladder: tidlow has no series `long-tern`
-  where  SANDBOX/desk/ladder.toml, line 5, column 10
+  where  ladder.toml, line 5, column 10
          5 | tidlow = "long-tern"
            |          ^^^^^^^^^^^
   why    its series: current, long-term, preview
@@ -167,7 +167,7 @@ fn a_requirement_in_another_language_gets_ours() {
         str![[r#"
 exit 10
 kladder: `^1.4.2` is no requirement: write `>=1.4.2, <2`
-  where  SANDBOX/desk/ladder.toml, line 5, column 19
+  where  ladder.toml, line 5, column 19
          5 | skerroc = ">=1.3, ^1.4.2"
            |                   ^^^^^^
 
@@ -182,10 +182,10 @@ fn wishes_that_clash_are_named_with_the_needs_between_them_and_a_way_out() {
         str![[r#"
 exit 12
 kladder: these wishes cannot be met together
-  where  SANDBOX/desk/ladder.toml, line 5, column 11
+  where  ladder.toml, line 5, column 11
          5 | skerroc = "1.5"
            |           ^^^^^
-         SANDBOX/desk/ladder.toml, line 7, column 11
+         ladder.toml, line 7, column 11
          7 | oarweld = "<3"
            |           ^^^^
   why    skerroc 1.5.0 needs oarweld >=3
@@ -203,7 +203,7 @@ fn an_artifact_missing_for_a_platform_is_told_with_those_there_are() {
         str![[r#"
 exit 13
 kladder: skerroc has no artifact for linux-riscv64
-  where  SANDBOX/desk/ladder.toml, line 5, column 1
+  where  ladder.toml, line 5, column 1
          5 | skerroc = "1.4"
            | ^^^^^^^
   why    the newest that fits, 1.4.3, is there for linux-aarch64, PLATFORM, macos-aarch64 or macos-x86_64
@@ -217,25 +217,25 @@ kladder: skerroc has no artifact for linux-riscv64
 fn a_missing_catalog_or_ladder_says_where_it_was_looked_for() {
     says(
         "[ladder]\ncatalog = \"elsewhere\"\n[rungs]\n",
-        str![[r#"
+        str![[r"
 exit 10
 kladder: there is no catalog in SANDBOX/desk/elsewhere
   why    a catalog is a folder with a catalog.toml in it
   next   check `catalog` in the ladder
 
-"#]],
+"]],
     );
     let sandbox = Sandbox::new();
     let ran = sandbox.run(&["climb", "--ladder", "other.toml"]);
     assert_data_eq!(
         ran.complaint(),
-        str![[r#"
+        str![[r"
 exit 10
 kladder: cannot read SANDBOX/desk/other.toml
   why    No such file or directory (os error 2)
   next   check the path
 
-"#]]
+"]]
     );
 }
 
@@ -259,13 +259,13 @@ kladder: the key `knid` means nothing here
     sandbox.edit("catalog/tools/skerroc.toml", "bin/skerroc", "../outside");
     assert_data_eq!(
         sandbox.run(&["climb"]).complaint(),
-        str![[r#"
+        str![[r"
 exit 10
 kladder: the catalog has a mistake
   where  SANDBOX/catalog/tools/skerroc.toml
   why    the command `skerroc` must be a file inside the tool's folder, not `../outside`
 
-"#]]
+"]]
     );
 }
 
@@ -276,22 +276,22 @@ fn pins_of_a_newer_format_or_an_unfinished_merge_are_refused() {
     sandbox.edit("desk/ladder.pinned.toml", "format = 1", "format = 9\nnovelty = true");
     assert_data_eq!(
         sandbox.run(&["route"]).complaint(),
-        str![[r#"
+        str![[r"
 exit 10
 kladder: SANDBOX/desk/ladder.pinned.toml is written in format 9, and this kladder reads up to 1
   next   use a newer kladder
 
-"#]]
+"]]
     );
     sandbox.edit("desk/ladder.pinned.toml", "[rungs.skerroc]", "<<<<<<< ours\n[rungs.skerroc]");
     assert_data_eq!(
         sandbox.run(&["route"]).complaint(),
-        str![[r#"
+        str![[r"
 exit 10
 kladder: SANDBOX/desk/ladder.pinned.toml holds the marks of an unfinished merge, at line 29
   next   finish the merge of the ladder, then delete the pins' file and run `kladder pin`
          the pins' file is SANDBOX/desk/ladder.pinned.toml
 
-"#]]
+"]]
     );
 }

@@ -11,7 +11,7 @@ fn bare_kladder_tells_where_the_machine_stands_and_what_is_next() {
     assert!(sandbox.finished(nothing).passed().stdout.contains("kladder demo --keep FOLDER"));
     assert_data_eq!(
         sandbox.run(&[]).passed().stdout,
-        str![[r#"
+        str![[r"
 Tide-gauge desk
   ladder   ladder.toml, 6 wishes
   pins     none yet
@@ -19,12 +19,12 @@ Tide-gauge desk
   rungs    9, 9 to climb, [..] to fetch
   next     kladder route, then kladder climb
 
-"#]]
+"]]
     );
     let _ = sandbox.run(&["climb"]).passed();
     assert_data_eq!(
         sandbox.run(&[]).passed().stdout,
-        str![[r#"
+        str![[r"
 Tide-gauge desk
   ladder   ladder.toml, 6 wishes
   pins     fit the ladder
@@ -32,12 +32,12 @@ Tide-gauge desk
   rungs    9, all in place
   next     kladder verify, or kladder run -- CMD
 
-"#]]
+"]]
     );
     sandbox.edit("desk/ladder.toml", "tidlow = \"long-term\"", "tidlow = \"current\"");
     assert_data_eq!(
         sandbox.run(&[]).passed().stdout,
-        str![[r#"
+        str![[r"
 Tide-gauge desk
   ladder   ladder.toml, 6 wishes
   pins     are older than the ladder
@@ -45,7 +45,7 @@ Tide-gauge desk
   rungs    9, 1 to climb, [..] to fetch
   next     kladder climb
 
-"#]]
+"]]
     );
     let json = sandbox.run(&["--json"]).passed().json();
     assert_eq!((json["pins"].as_str(), json["to_climb"].as_u64()), (Some("stale"), Some(1)));

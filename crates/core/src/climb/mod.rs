@@ -89,10 +89,15 @@ impl Site<'_> {
     }
 
     fn route_over(&self, landing: Option<&Landing>) -> Result<Route, ClimbError> {
-        let (shelf, cache) = (Shelf::new(&self.home.shelf()), Cache::new(&self.home.cache));
-        let (ladder, pins, catalog) = (self.ladder, self.pins, self.catalog);
-        let platform = &self.host.platform;
-        Ok(route::plan(&Ground { ladder, pins, catalog, platform, shelf: &shelf, cache: &cache, landing })?)
+        Ok(route::plan(&Ground {
+            ladder: self.ladder,
+            pins: self.pins,
+            catalog: self.catalog,
+            platform: &self.host.platform,
+            shelf: &Shelf::new(&self.home.shelf()),
+            cache: &Cache::new(&self.home.cache),
+            landing,
+        })?)
     }
 
     /// Takes the machine to what the pins say.

@@ -115,7 +115,7 @@ pub fn fetch(
         return Err(FetchError::NoYard { file: file() });
     }
     let mut attempts = Vec::new();
-    for yard in yards {
+    for (at, yard) in yards.iter().enumerate() {
         observer.event(&Event::Fetching { file: file(), size: artifact.size, from: yard.to_string() });
         match receive(artifact, yard, cache, observer)? {
             Ok(path) => {
@@ -123,8 +123,10 @@ pub fn fetch(
                 return Ok(path);
             }
             Err(error) => {
-                let reason = error.to_string();
-                observer.event(&Event::YardFailed { yard: yard.to_string(), reason });
+                if let Some(next) = yards.get(at + 1) {
+                    let (yard, reason, next) = (yard.to_string(), error.to_string(), next.to_string());
+                    observer.event(&Event::YardFailed { yard, reason, next });
+                }
                 attempts.push(Attempt { yard: yard.to_string(), error });
             }
         }

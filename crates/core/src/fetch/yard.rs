@@ -69,7 +69,7 @@ pub enum YardError {
         expected: u64,
     },
     /// It sent other bytes than are pinned.
-    #[error("its bytes have the digest {got}, and {expected} is pinned")]
+    #[error("its bytes are not the pinned ones")]
     OtherDigest {
         /// The digest of what came.
         got: Digest,

@@ -79,7 +79,9 @@ fn gather(facts: &[Fact<Offer<'_>>]) -> Vec<ClashingNeed> {
             None => gathered.push(ClashingNeed { tool: package.clone(), versions: vec![version.clone()], needs }),
         }
     }
-    gathered.iter_mut().for_each(|need| need.versions.sort());
+    for need in &mut gathered {
+        need.versions.sort();
+    }
     gathered.sort_by(|a, b| (&a.tool, &a.versions).cmp(&(&b.tool, &b.versions)));
     gathered
 }

@@ -10,7 +10,7 @@ pub use resolve::resolve;
 
 use crate::catalog::{Catalog, CatalogError};
 use crate::document::Place;
-use crate::ladder::{Ladder, Range};
+use crate::ladder::Ladder;
 use crate::platform::Platform;
 use crate::version::Version;
 
@@ -28,7 +28,7 @@ pub enum PinsError {
         /// Tools that look like it.
         near: Vec<String>,
         /// The wish.
-        place: Place,
+        place: Box<Place>,
     },
     /// A definition needs something that nothing in the catalog is or provides.
     #[error("nothing in the catalog is or provides `{name}`, although a release needs it")]
@@ -48,7 +48,7 @@ pub enum PinsError {
         /// The series there are.
         there: Vec<String>,
         /// Where it is asked for.
-        place: Place,
+        place: Box<Place>,
     },
     /// No release fits a wish.
     #[error("there is no {tool} {wanted}")]
@@ -56,13 +56,13 @@ pub enum PinsError {
         /// The tool.
         tool: String,
         /// What was wished for.
-        wanted: Range,
+        wanted: String,
         /// Versions near it, newest first.
         nearest: Vec<Version>,
         /// The series there are.
         series: Vec<String>,
         /// The wish.
-        place: Place,
+        place: Box<Place>,
     },
     /// The releases that fit a wish have no artifact for a platform of the ladder.
     #[error("{tool} has no artifact for {platform}")]
@@ -70,13 +70,13 @@ pub enum PinsError {
         /// The tool.
         tool: String,
         /// The newest release that would fit.
-        version: Option<Version>,
+        version: String,
         /// The platform.
         platform: Platform,
         /// The platforms that this release has artifacts for.
         there: Vec<Platform>,
         /// The wish.
-        place: Place,
+        place: Box<Place>,
     },
     /// The wishes cannot be met together.
     #[error("the wishes cannot be met together")]

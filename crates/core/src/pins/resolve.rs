@@ -16,7 +16,7 @@ use crate::version::Version;
 /// Decisions and conflicts before the resolver gives up.
 const STEPS: u64 = 5_000_000;
 /// Time before the resolver gives up.
-const TIME: Duration = Duration::from_secs(60);
+const TIME: Duration = Duration::from_mins(1);
 
 /// The catalog as the resolver sees it.
 pub(super) struct Offer<'c> {
@@ -32,7 +32,7 @@ pub(super) struct Offer<'c> {
 
 impl Offer<'_> {
     pub(super) fn definition(&self, tool: &str) -> Result<std::rc::Rc<Definition>, PinsError> {
-        Ok(self.catalog.tool(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.into() })?)
+        self.catalog.tool(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.into() })
     }
 
     /// The tools that can meet a wish or need for `name`: the tool itself, else what provides it.
@@ -137,7 +137,7 @@ impl Offer<'_> {
         let tools = self.tools_for(&wish.tool)?;
         if tools.is_empty() {
             let near = self.catalog.near(&wish.tool);
-            return Err(PinsError::UnknownTool { name: wish.tool.clone(), near, place: wish.place.clone() });
+            return Err(PinsError::UnknownTool { name: wish.tool.clone(), near, place: Box::new(wish.place.clone()) });
         }
         let mut releases = Vec::new();
         for tool in &tools {
@@ -145,24 +145,23 @@ impl Offer<'_> {
             releases.extend(definition.releases.iter().cloned());
         }
         let fitting: Vec<&Release> = releases.iter().filter(|release| in_range(&wish.range, release)).collect();
-        if fitting.is_empty() {
+        let Some(newest) = fitting.iter().max_by(|a, b| a.version.cmp(&b.version)) else {
             return Err(no_such_version(wish, &releases));
-        }
+        };
         if !fitting.iter().any(|release| self.has_all_platforms(release)) {
-            return Err(self.no_artifact(wish, &fitting));
+            return Err(self.no_artifact(wish, newest));
         }
         self.need(&wish.tool, &wish.range)
     }
 
-    fn no_artifact(&self, wish: &Wish, fitting: &[&Release]) -> PinsError {
-        let newest = fitting.iter().max_by(|a, b| a.version.cmp(&b.version));
-        let lacking = |r: &&&Release| self.platforms.iter().find(|p| r.artifact(p).is_none()).cloned();
+    fn no_artifact(&self, wish: &Wish, newest: &Release) -> PinsError {
+        let lacking = self.platforms.iter().find(|platform| newest.artifact(platform).is_none());
         PinsError::NoArtifact {
             tool: wish.tool.clone(),
-            version: newest.map(|r| r.version.clone()),
-            platform: newest.as_ref().and_then(lacking).unwrap_or_else(Platform::any),
-            there: newest.map(|r| r.artifacts.keys().cloned().collect()).unwrap_or_default(),
-            place: wish.place.clone(),
+            version: newest.version.to_string(),
+            platform: lacking.cloned().unwrap_or_else(Platform::any),
+            there: newest.artifacts.keys().cloned().collect(),
+            place: Box::new(wish.place.clone()),
         }
     }
 
@@ -201,17 +200,17 @@ fn no_such_version(wish: &Wish, releases: &[Release]) -> PinsError {
             series: wanted.clone(),
             near: near(wanted, series.iter().map(String::as_str)),
             there: series,
-            place: wish.range_place.clone(),
+            place: Box::new(wish.range_place.clone()),
         };
     }
     let named = wish.range.requirement.named().max().cloned();
     let nearest = nearest(&there, named.as_ref());
     PinsError::NoSuchVersion {
         tool: wish.tool.clone(),
-        wanted: wish.range.clone(),
+        wanted: wish.range.to_string(),
         nearest,
         series,
-        place: wish.range_place.clone(),
+        place: Box::new(wish.range_place.clone()),
     }
 }
 

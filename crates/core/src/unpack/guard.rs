@@ -233,7 +233,7 @@ impl Guard {
             return Err(Refusal::Limit(format!("{} folders", self.limits.depth)));
         }
         let kept: PathBuf = names.iter().skip(self.strip).map(|name| std::ffi::OsStr::from_bytes(name)).collect();
-        Ok((kept.as_os_str().len() > 0).then_some(kept))
+        Ok((!kept.as_os_str().is_empty()).then_some(kept))
     }
 }
 
