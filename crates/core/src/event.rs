@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use crate::verdict::Verdict;
+use crate::verdict::{Subject, Verdict};
 use crate::version::Version;
 
 /// A rung in a message: the tool at its version.
@@ -70,8 +70,8 @@ pub enum Event {
     },
     /// A check is about to run.
     Checking {
-        /// What it shows, in words.
-        name: String,
+        /// What it looks at.
+        subject: Subject,
     },
     /// A check or rehearsal came to an end.
     Checked(Verdict),

@@ -21,9 +21,15 @@ pub(crate) struct Progress {
     now: Mutex<Now>,
 }
 
+const FETCHING: &str = "  {prefix:.dim}  {msg}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {decimal_bytes_per_sec}, {eta} left";
+const SPINNING: &str = "  {prefix:.dim}  {msg}  {elapsed:.dim}";
+
 #[derive(Default)]
 struct Now {
+    /// Which rung of how many.
     rung: String,
+    /// The rung's tool and version.
+    name: String,
     done: Vec<String>,
     checks: usize,
     /// Bytes received before the artifact that is under way.
@@ -55,24 +61,23 @@ impl Progress {
         self.bar.suspend(|| self.out.say(text).unwrap_or_default());
     }
 
-    fn fetching(&self, now: &mut Now, file: &str, size: u64) {
+    fn fetching(&self, now: &mut Now, size: u64) {
         now.before = self.received.load(Ordering::Relaxed);
-        let style = ProgressStyle::with_template(
-            "  {msg}  {bar:24.cyan/dim}  {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left",
-        );
-        // The template is fixed and was seen to parse; a bar without style still counts.
-        self.bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
         self.bar.reset();
         self.bar.set_length(size);
-        self.bar.set_message(clean(file));
-        self.bar.enable_steady_tick(Duration::from_millis(100));
+        self.draw(now, FETCHING, "fetching");
     }
 
-    fn spinning(&self, message: &str) {
-        let style = ProgressStyle::with_template("  {msg}  {elapsed}");
-        self.bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    fn spinning(&self, now: &Now, doing: &str) {
         self.bar.reset();
-        self.bar.set_message(clean(message));
+        self.draw(now, SPINNING, doing);
+    }
+
+    fn draw(&self, now: &Now, template: &str, doing: &str) {
+        // The templates are fixed and were seen to parse; a bar without style still counts.
+        self.bar.set_style(ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar()));
+        self.bar.set_prefix(now.rung.clone());
+        self.bar.set_message(clean(&format!("{} {doing}", now.name)));
         self.bar.enable_steady_tick(Duration::from_millis(100));
     }
 
@@ -93,26 +98,25 @@ impl Observer for Progress {
         match event {
             Event::Waiting { process } => {
                 let who = process.map_or_else(|| "another process".into(), |process| format!("process {process}"));
-                self.spinning(&format!("waiting for {who}, which works on this home"));
+                self.spinning(&now, &format!("waiting for {who}, which works on this home"));
             }
             Event::Rung { rung, number, of } => {
                 let width = of.to_string().len();
-                *now = Now { rung: format!("{number:>width$} of {of}"), ..Now::default() };
-                self.spinning(&format!("{} {}", rung.tool, rung.version));
+                let name = format!("{} {}", rung.tool, rung.version);
+                *now = Now { rung: format!("{number:>width$} of {of}"), name, ..Now::default() };
+                self.spinning(&now, "");
             }
-            Event::Fetching { file, size, .. } => self.fetching(&mut now, file, *size),
+            Event::Fetching { size, .. } => self.fetching(&mut now, *size),
             Event::YardFailed { yard, reason, next } => {
                 self.line(&styled(FAINT, clean(&format!("  {yard}: {reason}; trying {next}"))));
             }
             Event::Fetched { size, cached, .. } => {
                 let how = if *cached { "from the cache" } else { "fetched" };
                 now.done.push(format!("{} {how}", bytes(*size)));
+                self.spinning(&now, "unpacking");
             }
-            Event::Shelved { files, rung, .. } => {
-                now.done.push(format!("{} unpacked", count(*files, "file")));
-                self.spinning(&format!("checking {}", rung.tool));
-            }
-            Event::Checking { name } => self.spinning(name),
+            Event::Shelved { files, .. } => now.done.push(format!("{} unpacked", count(*files, "file"))),
+            Event::Checking { subject } => self.spinning(&now, &format!("{}: {}", subject.owner(), subject.claim())),
             Event::Checked(verdict) => now.checks += usize::from(!verdict.failed()),
             Event::Climbed { rung } => self.climbed(&mut now, rung),
             Event::Landed { .. } => self.finish(),

@@ -176,7 +176,7 @@ impl<'b> Bench<'b> {
     ) -> Result<Verdict, VerifyError> {
         go_on(self.observer)?;
         let started = Instant::now();
-        self.observer.event(&Event::Checking { name: format!("{}: {}", subject.owner(), subject.claim()) });
+        self.observer.event(&Event::Checking { subject: subject.clone() });
         let run: Vec<OsString> = trial.run.iter().map(|text| Filled::fill(filled, text)).collect();
         let setting = process::Setting {
             run: &self.resolved(run),
