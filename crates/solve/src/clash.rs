@@ -1,32 +1,7 @@
 //! Why there is no answer: the smallest set of wishes, and the needs that make them clash.
 
 use crate::search::{Ended, attempt};
-use crate::{NeedOf, Provider};
-
-/// One fact that a refutation rests on.
-#[derive(Debug)]
-pub enum Fact<P: Provider + ?Sized> {
-    /// The wish at this position.
-    Wish(usize),
-    /// A candidate needs something.
-    Need {
-        /// The candidate's package.
-        package: P::Package,
-        /// The candidate's version.
-        version: P::Version,
-        /// What it needs.
-        need: NeedOf<P>,
-    },
-}
-
-/// A set of wishes that cannot be met together although any smaller part of it can.
-#[derive(Debug)]
-pub struct Clash<P: Provider + ?Sized> {
-    /// Positions of the clashing wishes, ascending.
-    pub wishes: Vec<usize>,
-    /// The facts of one refutation of exactly these wishes.
-    pub facts: Vec<Fact<P>>,
-}
+use crate::{Clash, Fact, NeedOf, Provider};
 
 fn wishes_in<P: Provider>(facts: &[Fact<P>]) -> Vec<usize> {
     let mut found: Vec<usize> =

@@ -12,11 +12,10 @@ mod clash;
 mod engine;
 mod search;
 
-pub use clash::{Clash, Fact};
-pub use search::solve;
-
 use std::fmt::Debug;
 use std::hash::Hash;
+
+use search::{Ended, attempt};
 
 /// Where the resolver learns about packages.
 pub trait Provider {
@@ -85,4 +84,47 @@ pub enum Failure<P: Provider + ?Sized> {
     },
     /// The provider could not answer.
     Provider(P::Error),
+}
+
+/// One fact that a refutation rests on.
+#[derive(Debug)]
+pub enum Fact<P: Provider + ?Sized> {
+    /// The wish at this position.
+    Wish(usize),
+    /// A candidate needs something.
+    Need {
+        /// The candidate's package.
+        package: P::Package,
+        /// The candidate's version.
+        version: P::Version,
+        /// What it needs.
+        need: NeedOf<P>,
+    },
+}
+
+/// A set of wishes that cannot be met together although any smaller part of it can.
+#[derive(Debug)]
+pub struct Clash<P: Provider + ?Sized> {
+    /// Positions of the clashing wishes, ascending.
+    pub wishes: Vec<usize>,
+    /// The facts of one refutation of exactly these wishes.
+    pub facts: Vec<Fact<P>>,
+}
+
+/// Finds one version for each package that the wishes lead to.
+///
+/// Deterministic. Wishes are met in their order, each by the first version (in the provider's order) that leaves the
+/// earlier choices standing. `budget` bounds decisions plus conflicts.
+///
+/// # Errors
+/// [`Failure::Impossible`] with the smallest set of clashing wishes, [`Failure::GaveUp`] past the budget,
+/// [`Failure::Provider`] when the provider fails.
+pub fn solve<P: Provider>(provider: &P, wishes: &[NeedOf<P>], budget: u64) -> Result<Vec<ChoiceOf<P>>, Failure<P>> {
+    let all: Vec<usize> = (0..wishes.len()).collect();
+    match attempt(provider, wishes, &all, budget) {
+        Ok(choices) => Ok(choices),
+        Err(Ended::Refuted(facts)) => Err(Failure::Impossible(clash::smallest(provider, wishes, facts, budget))),
+        Err(Ended::OutOfBudget(steps)) => Err(Failure::GaveUp { steps }),
+        Err(Ended::Provider(error)) => Err(Failure::Provider(error)),
+    }
 }

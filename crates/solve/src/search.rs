@@ -2,27 +2,8 @@
 
 use std::collections::HashMap;
 
-use crate::clash::{self, Fact};
 use crate::engine::{ClauseId, Conflict, Engine, Lit, Var};
-use crate::{ChoiceOf, Failure, NeedOf, Provider};
-
-/// Finds one version for each package that the wishes lead to.
-///
-/// Deterministic. Wishes are met in their order, each by the first version (in the provider's order) that leaves the
-/// earlier choices standing. `budget` bounds decisions plus conflicts.
-///
-/// # Errors
-/// [`Failure::Impossible`] with the smallest set of clashing wishes, [`Failure::GaveUp`] past the budget,
-/// [`Failure::Provider`] when the provider fails.
-pub fn solve<P: Provider>(provider: &P, wishes: &[NeedOf<P>], budget: u64) -> Result<Vec<ChoiceOf<P>>, Failure<P>> {
-    let all: Vec<usize> = (0..wishes.len()).collect();
-    match attempt(provider, wishes, &all, budget) {
-        Ok(choices) => Ok(choices),
-        Err(Ended::Refuted(facts)) => Err(Failure::Impossible(clash::smallest(provider, wishes, facts, budget))),
-        Err(Ended::OutOfBudget(steps)) => Err(Failure::GaveUp { steps }),
-        Err(Ended::Provider(error)) => Err(Failure::Provider(error)),
-    }
-}
+use crate::{ChoiceOf, Fact, NeedOf, Provider};
 
 /// Why one attempt ended without an answer.
 pub(crate) enum Ended<P: Provider> {
