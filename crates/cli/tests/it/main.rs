@@ -1,6 +1,7 @@
 //! The built program, driven on files in a temporary folder against a yard server on loopback.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::needless_raw_string_hashes, reason = "snapbox writes its snapshots with them")]
 
 mod bad_input;
 mod climbing;
