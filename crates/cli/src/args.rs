@@ -23,6 +23,7 @@ Usage: kladder [OPTIONS] [COMMAND]
 
 First day:
   demo      The whole story on made-up data, in a throw-away home
+  survey    What this machine is and has
   pin       Resolve the ladder's wishes to exact versions with digests
   route     What a climb would do, in order
   climb     Fetch, verify, unpack, wire and check every rung, then land
@@ -49,6 +50,9 @@ pub(crate) struct Global {
     /// A folder or address to fetch artifacts from, instead of those in the settings; may be given several times
     #[arg(long = "yard", global = true, value_name = "YARD")]
     pub(crate) yards: Vec<String>,
+    /// Take the facts about the host from a folder laid out like /, instead of from this machine
+    #[arg(long, global = true, value_name = "FOLDER")]
+    pub(crate) root: Option<PathBuf>,
     /// Print JSON with a versioned shape instead of text
     #[arg(long, global = true)]
     pub(crate) json: bool,
@@ -75,6 +79,8 @@ pub(crate) enum Command {
         #[arg(long, value_name = "FOLDER")]
         keep: Option<PathBuf>,
     },
+    /// What this machine is and has: system, processor, memory, disk, rights, graphics, tools that are there already
+    Survey,
     /// Resolve the ladder's wishes to exact versions with digests, and write them beside it
     ///
     /// What is pinned stays put as long as the wishes allow it.

@@ -42,13 +42,25 @@ impl Context {
             Some(home) => Home::within(&folder.join(home)),
             None => usual_home()?,
         };
-        let host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
+        let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
+        host.variables = env::vars_os()
+            .filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)))
+            .collect();
+        if let Some(root) = &global.root {
+            host.root = described_root(&folder.join(root))?;
+        }
         Ok(Self { home, host, folder, ladder: global.ladder.clone(), yards: global.yards.clone() })
     }
 
     /// The same surroundings with another home and ladder.
     pub(crate) fn elsewhere(&self, home: Home, ladder: PathBuf) -> Self {
         Self { home, ladder: Some(ladder), yards: Vec::new(), ..self.clone() }
+    }
+
+    /// The places whose free disk matters.
+    pub(crate) fn disk_folders(&self) -> Vec<(&'static str, PathBuf)> {
+        let (shelf, cache) = (self.home.shelf(), self.home.cache.clone());
+        vec![("shelf", shelf), ("cache", cache), ("temporary files", self.host.temporary.clone())]
     }
 
     /// The ladder's file; `None` when there is none.
@@ -96,6 +108,14 @@ impl Context {
             .next("write one; `kladder demo --keep FOLDER` makes an example to start from")
             .next("or name one with `--ladder FILE`")
     }
+}
+
+fn described_root(folder: &Path) -> Result<PathBuf, Problem> {
+    folder
+        .canonicalize()
+        .ok()
+        .filter(|folder| folder.is_dir())
+        .ok_or_else(|| Problem::new(Code::BadFile, "there is no such folder to take the host's facts from").at(folder))
 }
 
 fn usual_home() -> Result<Home, Problem> {

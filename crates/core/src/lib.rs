@@ -13,6 +13,7 @@ pub mod version;
 
 pub mod event;
 pub mod home;
+pub mod process;
 pub mod survey;
 pub mod verdict;
 

@@ -6,6 +6,7 @@ mod pin;
 mod route;
 mod run;
 mod standing;
+mod survey;
 mod verify;
 mod yard;
 
@@ -22,6 +23,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
     match arguments.command {
         None => standing::run(&context, out),
         Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
+        Some(Command::Survey) => survey::run(&context, out),
         Some(Command::Pin) => pin::run(&context, out),
         Some(Command::Route) => route::run(&context, out),
         Some(Command::Climb) => climb::run(&context, out),

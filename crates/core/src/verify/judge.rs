@@ -1,7 +1,7 @@
 //! From what a command did to whether that is what was expected.
 
-use super::process::{Ended, Ran};
 use crate::catalog::Trial;
+use crate::process::{Ended, Ran};
 use crate::verdict::Outcome;
 use crate::version::Version;
 

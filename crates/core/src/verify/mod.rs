@@ -5,7 +5,6 @@
 //! output, and they take their children with them. They are not kept from the network or from other files yet.
 
 mod judge;
-mod process;
 
 use std::ffi::OsString;
 use std::fs;
@@ -20,6 +19,7 @@ use crate::catalog::{Rehearsal, Trial};
 use crate::event::{Cancelled, Event, Observer, go_on};
 use crate::files::{self, Attach, FileError};
 use crate::landing::path_with;
+use crate::process;
 use crate::route::Rung;
 use crate::shelf::ManifestError;
 use crate::survey::{Host, answers};

@@ -20,22 +20,31 @@ const GLANCE: Duration = Duration::from_millis(4);
 const AFTERMATH: Duration = Duration::from_secs(2);
 
 /// What a process is run with.
-pub(super) struct Setting<'s> {
-    pub(super) run: &'s [OsString],
-    pub(super) input: &'s str,
-    pub(super) folder: &'s Path,
-    pub(super) variables: &'s [(OsString, OsString)],
-    pub(super) limit: Duration,
+pub struct Setting<'s> {
+    /// The program and its arguments.
+    pub run: &'s [OsString],
+    /// What it reads from standard input.
+    pub input: &'s str,
+    /// Where it runs.
+    pub folder: &'s Path,
+    /// All variables it has.
+    pub variables: &'s [(OsString, OsString)],
+    /// How long it may take.
+    pub limit: Duration,
 }
 
 /// What came of it.
-pub(super) struct Ran {
-    pub(super) ended: Ended,
-    pub(super) stdout: String,
-    pub(super) stderr: String,
+pub struct Ran {
+    /// How it ended.
+    pub ended: Ended,
+    /// The beginning of its output, with what is no UTF-8 replaced.
+    pub stdout: String,
+    /// The same of its error output.
+    pub stderr: String,
 }
 
-pub(super) enum Ended {
+/// How a process ended.
+pub enum Ended {
     /// With this status; a signal counts as 128 plus its number, as in shells.
     Status(i32),
     /// It took longer than its limit.
@@ -45,7 +54,7 @@ pub(super) enum Ended {
 }
 
 /// Runs a process to its end.
-pub(super) fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
+pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     let Some((program, arguments)) = setting.run.split_first() else {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
     };

@@ -1,0 +1,79 @@
+//! What is known about the host. Everything the core knows of the machine comes through this module.
+//!
+//! Facts are read from a folder laid out like `/`, which is `/` itself unless another one is named: so any machine can be
+//! described in a test, or looked at from outside. What files cannot tell (free disk, who is asking) comes from the
+//! running system, or from `host.toml` in a described root. A file that is missing, unreadable or makes no sense leaves its
+//! fact unknown and a note behind; nothing here fails.
+
+mod described;
+mod facts;
+mod known;
+mod machine;
+mod people;
+mod root;
+mod system;
+mod tools;
+
+pub use facts::*;
+pub use known::usual;
+pub use root::Root;
+pub use tools::{Known, answers};
+
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+use crate::platform::Platform;
+
+/// The machine as the core sees it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Host {
+    /// Its platform.
+    pub platform: Platform,
+    /// The search path for commands, as the caller's environment has it.
+    pub path: OsString,
+    /// Where temporary files go.
+    pub temporary: PathBuf,
+    /// Where its facts are read: `/`, or a described root.
+    pub root: PathBuf,
+    /// The caller's variables that tell of proxies and of the session, by name.
+    pub variables: Vec<(String, String)>,
+}
+
+impl Host {
+    /// The host with its commands in `path`, on the platform this program was built for.
+    pub fn new(path: OsString, temporary: &Path) -> Self {
+        let (platform, temporary) = (Platform::here(), temporary.to_path_buf());
+        Self { platform, path, temporary, root: "/".into(), variables: Vec::new() }
+    }
+
+    /// Whether its facts come from elsewhere than the running system.
+    pub fn is_described(&self) -> bool {
+        self.root != Path::new("/")
+    }
+}
+
+/// Surveys a host. `folders` are the places whose free disk matters, by what they are for; `known` are the tools to ask
+/// for their versions.
+pub fn look(host: &Host, folders: &[(&str, PathBuf)], known: &[Known]) -> Survey {
+    let root = Root::open(host);
+    let mut notes = root.notes();
+    let mut survey = Survey {
+        system: system::system(&root),
+        processor: machine::processor(&root),
+        libc: system::libc(&root, &mut notes),
+        memory: machine::memory(&root, &mut notes),
+        disks: machine::disks(&root, folders),
+        shells: people::shells(&root),
+        rights: people::rights(&root),
+        virtualisation: machine::virtualisation(&root),
+        graphics: machine::graphics(&root),
+        guest: system::guest(&root),
+        proxies: people::proxies(host),
+        identity: people::identity(&root, host),
+        tools: tools::ask(host, known),
+        twice: tools::twice(host),
+        notes,
+    };
+    system::contradictions(&mut survey);
+    survey
+}
