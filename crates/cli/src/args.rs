@@ -8,7 +8,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
 #[derive(Debug, Parser)]
-#[command(name = "kladder", version, help_template = HELP, disable_help_subcommand = true)]
+#[command(name = "kladder", version, help_template = HELP)]
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub(crate) global: Global,
@@ -31,6 +31,7 @@ First day:
 
 Every day:
   run       Run one command with the ladder's tools
+  terms     Licences that were accepted
 
 Sharing:
   yard      Serve a folder of artifacts to other machines
@@ -86,12 +87,16 @@ pub(crate) enum Command {
     /// What is pinned stays put as long as the wishes allow it.
     Pin,
     /// What a climb would do, in order, bottom rung first; changes nothing
-    Route,
+    Route {
+        /// Print only the script with what an administrator must do first
+        #[arg(long)]
+        admin_script: bool,
+    },
     /// Take this machine to what the pins say: fetch, verify, unpack, wire, check, land
     ///
     /// Pins first where the ladder has changed. Safe to repeat and to interrupt: the old landing stays current until
     /// the new one is complete.
-    Climb,
+    Climb(ClimbOptions),
     /// Run every check and rehearsal, compare every file, and see which file answers to each command
     Verify,
     /// Run one command with the ladder's tools first on PATH and its variables set
@@ -100,9 +105,42 @@ pub(crate) enum Command {
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
         command: Vec<OsString>,
     },
+    /// Licences that were accepted: which text, when, for which tools
+    Terms {
+        /// Without one: list them
+        #[command(subcommand)]
+        command: Option<TermsCommand>,
+    },
     /// Serve a folder of artifacts
     #[command(subcommand)]
     Yard(YardCommand),
+}
+
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct ClimbOptions {
+    /// Accept a licence by its name, for use in scripts; may be given several times
+    #[arg(long = "accept-licence", value_name = "LICENCE")]
+    pub(crate) accept: Vec<String>,
+    /// Go on although this gate is closed; the landing records it; may be given several times
+    #[arg(long = "skip-gate", value_name = "GATE")]
+    pub(crate) skip_gates: Vec<String>,
+    /// Do not ask whether to go on
+    #[arg(long, short)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TermsCommand {
+    /// Print a licence's text, as the catalog has it now
+    Show {
+        /// The licence's name
+        licence: String,
+    },
+    /// Take an acceptance back; the next climb that needs it asks again
+    Withdraw {
+        /// The licence's name
+        licence: String,
+    },
 }
 
 #[derive(Debug, Subcommand)]

@@ -57,12 +57,6 @@ impl Context {
         Self { home, ladder: Some(ladder), yards: Vec::new(), ..self.clone() }
     }
 
-    /// The places whose free disk matters.
-    pub(crate) fn disk_folders(&self) -> Vec<(&'static str, PathBuf)> {
-        let (shelf, cache) = (self.home.shelf(), self.home.cache.clone());
-        vec![("shelf", shelf), ("cache", cache), ("temporary files", self.host.temporary.clone())]
-    }
-
     /// The ladder's file; `None` when there is none.
     pub(crate) fn ladder_path(&self) -> Option<PathBuf> {
         let own = || Some(self.home.ladder()).filter(|path| path.is_file());

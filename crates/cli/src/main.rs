@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod context;
 mod habits;
+mod person;
 mod problem;
 mod render;
 

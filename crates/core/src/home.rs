@@ -52,6 +52,11 @@ impl Home {
         self.data.join("lock")
     }
 
+    /// The places whose free disk matters, by what they are for.
+    pub fn places(&self, temporary: &Path) -> Vec<(&'static str, PathBuf)> {
+        vec![("shelf", self.shelf()), ("cache", self.cache.clone()), ("temporary files", temporary.to_path_buf())]
+    }
+
     /// Reads `config.toml`; a missing one is an empty one. Paths in it are made absolute from its folder.
     pub fn config(&self) -> Result<Config, DocumentError> {
         let path = self.config.join("config.toml");

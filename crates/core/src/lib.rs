@@ -17,6 +17,9 @@ pub mod process;
 pub mod survey;
 pub mod verdict;
 
+pub mod rates;
+pub mod restart;
+
 pub mod catalog;
 pub mod ladder;
 pub mod pins;
@@ -25,8 +28,10 @@ pub mod fetch;
 pub mod shelf;
 pub mod unpack;
 
+pub mod gates;
 pub mod landing;
 pub mod route;
+pub mod terms;
 pub mod verify;
 pub mod wire;
 

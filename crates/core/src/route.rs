@@ -87,6 +87,8 @@ pub struct Rung {
     pub because: Vec<Because>,
     /// What is left to do.
     pub work: Work,
+    /// The rungs that it needs itself.
+    pub needs: Vec<String>,
 }
 
 /// What a climb would do, bottom rung first.
@@ -205,13 +207,14 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Run
         there: found.pin.artifacts.keys().cloned().collect(),
     };
     let pinned = found.pin.artifact(ground.platform).ok_or_else(no_artifact)?;
-    let unpack = found.release.artifact(ground.platform).map(|artifact| artifact.unpack.clone());
-    let artifact = shelf::prepared(&found.definition, version, pinned.with(unpack.unwrap_or_default()));
+    let artifact = pinned.with(found.release.artifact(ground.platform));
+    let artifact = shelf::prepared(&found.definition, version, artifact);
     let place = ground.shelf.place(tool, version, &artifact);
     Ok(Rung {
         work: work(ground, tool, &place, &artifact),
         name: RungName { tool: tool.to_owned(), version: version.clone() },
         because: because(ground.ladder, found, needs),
+        needs: needs[tool].iter().map(|&need| need.to_owned()).collect(),
         definition: Rc::clone(&found.definition),
         artifact,
         place,

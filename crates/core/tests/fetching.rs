@@ -28,7 +28,7 @@ impl Scene {
         fs::create_dir_all(file.parent().unwrap()).unwrap();
         fs::write(&file, &bytes).unwrap();
         let (size, sha256) = (bytes.len() as u64, Digest::of(&bytes));
-        let artifact = Artifact { file: NAME.into(), size, sha256, unpack: Unpacking::default() };
+        let artifact = Artifact { file: NAME.into(), size, sha256, unpacked: None, unpack: Unpacking::default() };
         Self { folder, artifact }
     }
 

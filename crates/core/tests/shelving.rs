@@ -10,13 +10,13 @@ use std::path::{Path, PathBuf};
 use kladder_core::catalog::{Artifact, Unpacking};
 use kladder_core::digest::Digest;
 use kladder_core::files;
-use kladder_core::landing::{LandedRung, Landings};
+use kladder_core::landing::{LandedRung, Landings, Made};
 use kladder_core::shelf::{Difference, Manifest, ManifestEntry, Place, Shelf, What};
 use kladder_core::version::Version;
 
 fn artifact(strip: usize) -> Artifact {
     let unpack = Unpacking { strip, runs: Vec::new() };
-    Artifact { file: "tidlow-4.0.8.tar.gz".into(), size: 1, sha256: Digest::of(b"archive"), unpack }
+    Artifact { file: "tidlow-4.0.8.tar.gz".into(), size: 1, sha256: Digest::of(b"archive"), unpacked: None, unpack }
 }
 
 fn version() -> Version {
@@ -99,8 +99,10 @@ fn a_second_one_at_the_same_place_changes_nothing() {
     );
 }
 
-fn rungs(version: &str) -> Vec<LandedRung> {
-    vec![LandedRung { tool: "tidlow".into(), version: version.parse().unwrap(), folder: "/shelf/tidlow".into() }]
+fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
+    let rungs =
+        vec![LandedRung { tool: "tidlow".into(), version: version.parse().unwrap(), folder: "/shelf/tidlow".into() }];
+    Made { ladder, pins, rungs, skipped_gates: Vec::new() }
 }
 
 #[test]
@@ -109,15 +111,15 @@ fn a_landing_becomes_current_when_committed_and_not_before() {
     let ladder = folder.path().join("ladder.toml");
     let landings = Landings::of(&folder.path().join("ladders"), &ladder);
     assert!(landings.current().unwrap().is_none());
-    landings.draft().unwrap().commit(&ladder, "pins 1", rungs("4.0.7")).unwrap();
+    landings.draft().unwrap().commit(made(&ladder, "pins 1", "4.0.7")).unwrap();
     let first = landings.current().unwrap().unwrap();
     let draft = landings.draft().unwrap();
     fs::write(draft.folder().join("half"), "done").unwrap();
     assert_eq!(landings.current().unwrap().unwrap(), first);
-    let made = draft.folder().to_path_buf();
+    let unfinished = draft.folder().to_path_buf();
     drop(draft);
-    assert!(!made.exists());
-    let second = landings.draft().unwrap().commit(&ladder, "pins 2", rungs("4.0.8")).unwrap();
+    assert!(!unfinished.exists());
+    let second = landings.draft().unwrap().commit(made(&ladder, "pins 2", "4.0.8")).unwrap();
     assert_eq!((first.number, second.number), (1, 2));
     assert_eq!(landings.current().unwrap().unwrap(), second);
     assert_eq!(fs::read_to_string(landings.current_link().join("pins.toml")).unwrap(), "pins 2");
@@ -133,7 +135,7 @@ fn what_a_killed_climb_left_is_no_obstacle() {
     let above = landings.current_link().parent().unwrap().to_path_buf();
     std::os::unix::fs::symlink("landings/1", above.join(".current-new")).unwrap();
     assert!(landings.current().unwrap().is_none());
-    let landing = landings.draft().unwrap().commit(&ladder, "", rungs("4.0.8")).unwrap();
+    let landing = landings.draft().unwrap().commit(made(&ladder, "", "4.0.8")).unwrap();
     assert_eq!(landings.current().unwrap(), Some(landing));
     let left: Vec<_> = fs::read_dir(above.join("landings")).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert_eq!(left, ["1"]);

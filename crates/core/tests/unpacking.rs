@@ -39,7 +39,7 @@ fn unpack_as(name: &str, entries: &[Entry], unpacking: Unpacking) -> Unpacked {
     fs::create_dir(&into).unwrap();
     pack(Format::of_name(name).unwrap(), entries, &archive).unwrap();
     let (sha256, size) = Digest::of_file(&archive).unwrap();
-    let artifact = Artifact { file: name.into(), size, sha256, unpack: unpacking };
+    let artifact = Artifact { file: name.into(), size, sha256, unpacked: None, unpack: unpacking };
     let result = unpack(&archive, &artifact, &into, &Silent);
     Unpacked { folder, result }
 }
@@ -139,7 +139,8 @@ fn an_archive_that_is_cut_or_something_else_is_damaged() {
             let into = into.join(case.to_string());
             fs::create_dir_all(&into).unwrap();
             let (file, sha256) = ((*name).into(), Digest::of(content));
-            let artifact = Artifact { file, size: content.len() as u64, sha256, unpack: Unpacking::default() };
+            let artifact =
+                Artifact { file, size: content.len() as u64, sha256, unpacked: None, unpack: Unpacking::default() };
             let result = unpack(&archive, &artifact, &into, &Silent);
             assert!(matches!(result, Err(UnpackError::Damaged { .. })), "{name}, case {case}: {result:?}");
         }
@@ -152,8 +153,13 @@ fn a_single_file_is_put_as_it_is_and_may_be_run() {
     let (file, into) = (folder.path().join("tool-1.0"), folder.path().join("in"));
     fs::write(&file, "#!/bin/sh\n").unwrap();
     fs::create_dir(&into).unwrap();
-    let artifact =
-        Artifact { file: "sub/tool-1.0".into(), size: 10, sha256: Digest::of(b""), unpack: Unpacking::default() };
+    let artifact = Artifact {
+        file: "sub/tool-1.0".into(),
+        size: 10,
+        sha256: Digest::of(b""),
+        unpacked: None,
+        unpack: Unpacking::default(),
+    };
     let made = unpack(&file, &artifact, &into, &Silent).unwrap();
     assert_eq!(made[0].path, Path::new("tool-1.0"));
     assert_ne!(fs::metadata(into.join("tool-1.0")).unwrap().permissions().mode() & 0o100, 0);

@@ -3,13 +3,15 @@
 use std::process::ExitCode;
 use std::time::Instant;
 
-use kladder_core::climb::Climbed;
+use kladder_core::climb::{Climbed, Request};
 use kladder_core::landing::Landing;
 use kladder_core::pins::Freshness;
 use serde::Serialize;
 
+use crate::args::ClimbOptions;
 use crate::commands::pin;
 use crate::context::{Context, Opened, shown};
+use crate::person::Person;
 use crate::problem::Problem;
 use crate::render::text::{GOOD, STRONG, count, styled, time};
 use crate::render::{Out, Progress};
@@ -31,7 +33,7 @@ struct RungShape {
     folder: String,
 }
 
-pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
+pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
     let opened = context.open()?;
     let (pins, freshness) = opened.settle(context)?;
@@ -40,7 +42,8 @@ pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
     }
     let progress = Progress::new(out)?;
     let site = opened.site(context, &pins);
-    let climbed = site.climb(&progress);
+    let request = Request { skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
+    let climbed = site.climb(&request, &Person::new(out, options.yes), &progress);
     progress.finish();
     let (landing, changed) = match climbed? {
         Climbed::NothingToDo(landing) => (landing, false),

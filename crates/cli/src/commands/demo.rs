@@ -11,6 +11,7 @@ use kladder_demo::Layout;
 use kladder_yard::Yard;
 
 use super::{climb, pin, route, standing, verify};
+use crate::args::ClimbOptions;
 use crate::context::Context;
 use crate::problem::{Code, Problem};
 use crate::render::Out;
@@ -95,9 +96,9 @@ impl<'d> Demo<'d> {
         self.step("Wishes become exact versions, with digests for every platform", "kladder pin")?;
         pin::run(inner, out)?;
         self.step("What a climb would do", "kladder route")?;
-        route::run(inner, out)?;
-        self.step("The climb", "kladder climb")?;
-        climb::run(inner, out)?;
+        route::run(inner, out, false)?;
+        self.step("The climb", "kladder climb --accept-licence neapstone-terms")?;
+        climb::run(inner, out, &self.consent())?;
         self.step("Does it all work, and together?", "kladder verify")?;
         if verify::run(inner, out)? != ExitCode::SUCCESS {
             return Err(Problem::new(Code::CheckFailed, "a check of the demo failed; see above"));
@@ -107,12 +108,17 @@ impl<'d> Demo<'d> {
         self.pins_of("skerroc")?;
         self.step("A second climb", "kladder climb")?;
         let before = self.yard.requests();
-        climb::run(inner, out)?;
+        climb::run(inner, out, &self.consent())?;
         if self.yard.requests() != before {
             return Err(Problem::new(Code::Failed, "the second climb fetched something"));
         }
         self.step("Where this machine stands", "kladder")?;
         standing::run(inner, out).map(drop)
+    }
+
+    /// Nobody is asked anything in the demo.
+    fn consent(&self) -> ClimbOptions {
+        ClimbOptions { accept: vec!["neapstone-terms".into()], yes: true, ..ClimbOptions::default() }
     }
 
     fn step(&self, title: &str, command: &str) -> Result<(), Problem> {

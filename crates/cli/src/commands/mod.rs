@@ -7,6 +7,7 @@ mod route;
 mod run;
 mod standing;
 mod survey;
+mod terms;
 mod verify;
 mod yard;
 
@@ -25,8 +26,9 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
         Some(Command::Survey) => survey::run(&context, out),
         Some(Command::Pin) => pin::run(&context, out),
-        Some(Command::Route) => route::run(&context, out),
-        Some(Command::Climb) => climb::run(&context, out),
+        Some(Command::Route { admin_script }) => route::run(&context, out, admin_script),
+        Some(Command::Climb(options)) => climb::run(&context, out, &options),
+        Some(Command::Terms { command }) => terms::run(&context, out, command.as_ref()),
         Some(Command::Verify) => verify::run(&context, out),
         Some(Command::Run { command }) => run::run(&context, out, &command),
         Some(Command::Yard(command)) => yard::run(&command, out),

@@ -2,15 +2,20 @@
 
 use std::process::ExitCode;
 
+use kladder_core::climb::Prospect;
 use kladder_core::fetch::Yard;
+use kladder_core::gates::{Standing, admin_script as admin_script_of};
 use kladder_core::pins::Freshness;
+use kladder_core::restart::Anew;
 use kladder_core::route::{Because, Route, Rung, Work};
+use kladder_core::terms::Asked;
 use serde::Serialize;
 
 use crate::context::{Context, Opened};
+use crate::person::weight;
 use crate::problem::Problem;
 use crate::render::Out;
-use crate::render::text::{FAINT, STRONG, bytes, columns, count, styled};
+use crate::render::text::{BAD, FAINT, STRONG, bytes, clean, columns, count, styled};
 
 #[derive(Serialize)]
 struct Shape {
@@ -18,8 +23,32 @@ struct Shape {
     ladder: String,
     platform: String,
     bytes_to_fetch: u64,
+    bytes_of_disk: u64,
+    /// By the rates of earlier climbs.
+    seconds: Option<f64>,
+    gates: Vec<GateShape>,
+    /// Those that are still to be accepted.
+    licences: Vec<LicenceShape>,
     rungs: Vec<RungShape>,
     leaving: Vec<LeavingShape>,
+}
+
+#[derive(Serialize)]
+struct GateShape {
+    gate: String,
+    tool: Option<String>,
+    open: bool,
+    needed: String,
+    found: String,
+    advice: Option<String>,
+    admin: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct LicenceShape {
+    licence: String,
+    sha256: String,
+    tools: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -45,17 +74,24 @@ struct LeavingShape {
     version: String,
 }
 
-pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
+pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<ExitCode, Problem> {
     let opened = context.open()?;
     let (pins, freshness) = opened.settle(context)?;
-    let route = opened.site(context, &pins).route()?;
-    out.value(&shape(&opened, context, &route))?;
-    show(&opened, context, &route, out)?;
+    let prospect = opened.site(context, &pins).prospect()?;
+    let route = &prospect.route;
+    if admin_script {
+        let script = admin_script_of(&prospect.gates);
+        out.say(script.unwrap_or_else(|| "# There is nothing for an administrator to do.".into()))?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    out.value(&shape(&opened, context, &prospect))?;
+    show(&opened, context, route, out)?;
     if route.is_done() {
         out.say("\nNothing to do: this machine is at the top.")?;
         return Ok(ExitCode::SUCCESS);
     }
-    out.say(format!("\n{}", summary(&route, &opened.yards)))?;
+    out.say(format!("\n{}", summary(&prospect, &opened.yards)))?;
+    ahead(&prospect, out)?;
     for leaving in &route.leaving {
         out.say(format!("{} {} leaves the landing; it stays on the shelf.", leaving.tool, leaving.version))?;
     }
@@ -112,23 +148,70 @@ fn work(rung: &Rung) -> &'static str {
     }
 }
 
-fn summary(route: &Route, yards: &[Yard]) -> String {
-    let rungs = count(route.rungs.len(), "rung");
-    let size = route.bytes_to_fetch();
-    if size == 0 {
-        return format!("{rungs}; nothing to fetch.");
+fn summary(prospect: &Prospect, yards: &[Yard]) -> String {
+    if prospect.fetch == 0 {
+        return format!("{}; nothing to fetch.", count(prospect.route.rungs.len(), "rung"));
     }
-    let from = yards.first().map_or_else(|| ", but no yard is known".into(), |yard| format!(" from {yard}"));
-    format!("{rungs}; {} to fetch{from}.", bytes(size))
+    let from = yards.first().map_or_else(|| "No yard is known.".into(), |yard| format!("They come from {yard}."));
+    format!("{} {from}", weight(prospect))
 }
 
-fn shape(opened: &Opened, context: &Context, route: &Route) -> Shape {
+/// Gates, licences and restarts on the way.
+fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
+    let (open, closed): (Vec<_>, Vec<_>) = prospect.gates.iter().partition(|gate| gate.open);
+    if !open.is_empty() {
+        out.say(format!("{} open.", count(open.len(), "gate")))?;
+    }
+    for gate in &closed {
+        let tool = gate.tool.as_deref().unwrap_or("the route");
+        let name = styled(BAD, format!("Gate {} is closed:", gate.gate));
+        out.say(format!("{name} {tool} needs {}; found: {}.", gate.needed, clean(&gate.found)))?;
+        gate.advice.iter().try_for_each(|advice| out.say(format!("  {advice}")))?;
+    }
+    if closed.iter().any(|gate| !gate.admin.is_empty()) {
+        out.say("`kladder route --admin-script` prints what an administrator must do, as a script.")?;
+    }
+    for asked in &prospect.licences {
+        let (tools, id) = (asked.tools.join(", "), &asked.licence.id);
+        out.say(format!("{tools} comes under the licence {id}; the climb asks for it. `kladder terms show {id}`"))?;
+    }
+    for rung in &prospect.route.rungs {
+        let what = match rung.definition.after {
+            Some(Anew::Restart) if rung.work >= Work::Unpack => "the machine must be restarted",
+            Some(Anew::Session) if rung.work >= Work::Unpack => "you must log in anew",
+            _ => continue,
+        };
+        out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.name.tool))?;
+    }
+    Ok(())
+}
+
+fn shape(opened: &Opened, context: &Context, prospect: &Prospect) -> Shape {
+    let route = &prospect.route;
     let leaving = route.leaving.iter();
+    let gate = |gate: &Standing| GateShape {
+        gate: gate.gate.clone(),
+        tool: gate.tool.clone(),
+        open: gate.open,
+        needed: gate.needed.clone(),
+        found: gate.found.clone(),
+        advice: gate.advice.clone(),
+        admin: gate.admin.clone(),
+    };
+    let licence = |asked: &Asked| LicenceShape {
+        licence: asked.licence.id.clone(),
+        sha256: asked.licence.digest().to_string(),
+        tools: asked.tools.clone(),
+    };
     Shape {
         format: "kladder.route/1",
         ladder: opened.ladder.path.display().to_string(),
         platform: context.host.platform.to_string(),
-        bytes_to_fetch: route.bytes_to_fetch(),
+        bytes_to_fetch: prospect.fetch,
+        bytes_of_disk: prospect.unpacked,
+        seconds: prospect.time.map(|time| time.as_secs_f64()),
+        gates: prospect.gates.iter().map(gate).collect(),
+        licences: prospect.licences.iter().map(licence).collect(),
         rungs: route.rungs.iter().map(rung_shape).collect(),
         leaving: leaving.map(|l| LeavingShape { tool: l.tool.clone(), version: l.version.to_string() }).collect(),
     }

@@ -23,7 +23,7 @@ struct Shape<'s> {
 }
 
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
-    let survey = look(&context.host, &context.disk_folders(), &usual());
+    let survey = look(&context.host, &context.home.places(&context.host.temporary), &usual());
     out.value(&Shape { format: "kladder.survey/1", survey: &survey })?;
     out.say(styled(STRONG, if context.host.is_described() { "The described machine" } else { "This machine" }))?;
     out.say(columns(&[], rows(&survey), &[]))?;
@@ -135,6 +135,7 @@ fn graphics(survey: &Survey) -> String {
 
 fn guest(guest: &Guest) -> String {
     match guest {
+        Guest::Unknown => unknown(),
         Guest::Metal => "bare metal, as far as can be seen".into(),
         Guest::Machine(vendor) => format!("a virtual machine ({vendor})"),
         Guest::Container => "a container".into(),

@@ -27,6 +27,14 @@ pub(crate) enum Code {
     CheckFailed = 30,
     /// Nothing has been climbed yet.
     NotClimbed = 31,
+    /// A gate is closed.
+    GateClosed = 32,
+    /// A licence was not accepted.
+    LicenceMissing = 33,
+    /// A restart or a new session is needed before the climb can go on.
+    RestartNeeded = 34,
+    /// The user did not want to go on.
+    Declined = 35,
     /// Not permitted.
     NoPermission = 40,
     /// The disk is full.

@@ -8,9 +8,11 @@ use kladder_core::climb::ClimbError;
 use kladder_core::document::DocumentError;
 use kladder_core::fetch::{Attempt, FetchError, YardError};
 use kladder_core::files::FileError;
+use kladder_core::gates::Standing;
 use kladder_core::landing::LandingError;
 use kladder_core::pins::{ClashReport, ClashingNeed, PinsError, PinsFileError};
 use kladder_core::route::RouteError;
+use kladder_core::terms::{Asked, TermsError};
 use kladder_core::unpack::UnpackError;
 use kladder_core::verdict::{Outcome, Verdict};
 use kladder_core::verify::VerifyError;
@@ -107,6 +109,9 @@ impl Problem {
             CatalogError::Document(error) => Self::document(error),
             CatalogError::File(error) => Self::file(error),
             CatalogError::Newer { .. } => newer(error),
+            CatalogError::NoLicence { path, .. } => {
+                Self::of(Code::BadFile, error).at(path).next("tell those who keep the catalog")
+            }
             CatalogError::Wrong { path, message } => {
                 Self::new(Code::BadFile, "the catalog has a mistake").at(path).why(message)
             }
@@ -121,7 +126,9 @@ fn newer(error: &dyn std::error::Error) -> Problem {
 impl From<PinsFileError> for Problem {
     fn from(error: PinsFileError) -> Self {
         match &error {
-            PinsFileError::Document(error) => Self::document(error),
+            PinsFileError::Document(error) => {
+                Self::document(error).next("restore it, or delete it and run `kladder pin`")
+            }
             PinsFileError::Unmerged { path, .. } => Self::of(Code::BadFile, &error)
                 .next("finish the merge of the ladder, then delete the pins' file and run `kladder pin`")
                 .next(format!("the pins' file is {}", path.display())),
@@ -204,10 +211,58 @@ impl From<ClimbError> for Problem {
             ClimbError::Wire(error) => wire(error),
             ClimbError::Verify(error) => verify(error),
             ClimbError::Check(verdict) => check(verdict),
+            ClimbError::Gates(closed) => gates(closed),
+            ClimbError::Licences(asked) => licences(asked),
+            ClimbError::Terms(error) => terms(error),
+            ClimbError::Declined => Self::new(Code::Declined, "not climbed, as you said").why("nothing has changed"),
+            ClimbError::Restart { .. } => Self::of(Code::RestartNeeded, &error)
+                .why("what was climbed so far stays on the shelf; the landing that was current still is")
+                .next("do that, then `kladder climb`: it sees by itself whether it has happened"),
             ClimbError::Landing(error) => landing(error),
             ClimbError::File(error) => Self::file(error),
             ClimbError::Cancelled(_) => interrupted(),
         }
+    }
+}
+
+fn gates(closed: &[Standing]) -> Problem {
+    let what = if closed.len() == 1 { "a gate is closed" } else { "gates are closed" };
+    let mut problem = Problem::new(Code::GateClosed, format!("{what}; nothing was fetched"));
+    for gate in closed {
+        let tool = gate.tool.as_deref().unwrap_or("the route");
+        problem = problem.why(format!("{}: {tool} needs {}; found: {}", gate.gate, gate.needed, gate.found));
+        problem = gate.advice.iter().fold(problem, |problem, advice| problem.next(format!("{}: {advice}", gate.gate)));
+    }
+    if closed.iter().any(|gate| !gate.admin.is_empty()) {
+        problem = problem.next("`kladder route --admin-script` prints a script to hand to an administrator");
+    }
+    problem.next(format!("`kladder climb --skip-gate {}` goes on all the same", closed[0].gate))
+}
+
+fn licences(asked: &[Asked]) -> Problem {
+    let mut problem = Problem::new(Code::LicenceMissing, "a licence is not accepted; nothing was fetched");
+    for one in asked {
+        problem = problem
+            .why(format!("{} comes under `{}`", one.tools.join(", "), one.licence.id))
+            .next(format!("read it: `kladder terms show {}`", one.licence.id))
+            .next(format!("accept it: `kladder climb --accept-licence {}`", one.licence.id));
+    }
+    problem
+}
+
+fn terms(error: &TermsError) -> Problem {
+    match error {
+        TermsError::File(error) => Problem::file(error),
+        TermsError::Newer { .. } => newer(error),
+        TermsError::Damaged { .. } => {
+            Problem::of(Code::Integrity, error).next("remove the file; licences will be asked for again")
+        }
+    }
+}
+
+impl From<TermsError> for Problem {
+    fn from(error: TermsError) -> Self {
+        terms(&error)
     }
 }
 

@@ -82,6 +82,9 @@ impl Progress {
     }
 
     fn climbed(&self, now: &mut Now, rung: &RungName) {
+        if now.done.is_empty() {
+            now.done.push("was on the shelf".into());
+        }
         if now.checks > 0 {
             now.done.push(format!("{} passed", count(now.checks, "check")));
         }

@@ -4,6 +4,7 @@
 #![allow(clippy::needless_raw_string_hashes, reason = "snapbox writes its snapshots with them")]
 
 mod bad_input;
+mod before;
 mod climbing;
 mod output;
 mod sandbox;

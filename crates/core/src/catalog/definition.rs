@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use super::Trial;
+use super::{Gate, Trial};
 use crate::digest::Digest;
 use crate::platform::Platform;
+use crate::restart::Anew;
 use crate::version::{Requirement, Version};
 
 /// A tool: what it is, what it offers, how it is checked, and its releases.
@@ -28,6 +29,13 @@ pub struct Definition {
     /// Environment variables; `{folder}` and `{version}` are filled in.
     #[serde(default)]
     pub variables: BTreeMap<String, String>,
+    /// What the host must have or be.
+    #[serde(default)]
+    pub gates: Vec<Gate>,
+    /// The licence that must be accepted, by its name in the catalog.
+    pub licence: Option<String>,
+    /// What must be started anew before anything that stands on it.
+    pub after: Option<Anew>,
     /// How to see that it works.
     #[serde(default)]
     pub checks: Vec<Trial>,
@@ -104,6 +112,8 @@ pub struct Artifact {
     pub size: u64,
     /// Its digest.
     pub sha256: Digest,
+    /// How large it gets when unpacked, in bytes.
+    pub unpacked: Option<u64>,
     /// How it is unpacked.
     #[serde(default)]
     pub unpack: Unpacking,

@@ -9,10 +9,14 @@
 //! Only what is asked for is read. Foreign text in it is data: names are checked before they become part of a path.
 
 mod definition;
+mod gate;
+mod licence;
 mod rehearsal;
 mod trial;
 
 pub use definition::{Artifact, Command, Definition, Release, Unpacking};
+pub use gate::{Demand, Gate, Ranged};
+pub use licence::Licence;
 pub use rehearsal::Rehearsal;
 pub use trial::{Expect, Pattern, Trial};
 
@@ -52,6 +56,14 @@ pub enum CatalogError {
         path: PathBuf,
         /// The format.
         format: u32,
+    },
+    /// A definition names a licence whose text is not there.
+    #[error("the catalog has no text for the licence `{id}`")]
+    NoLicence {
+        /// The licence.
+        id: String,
+        /// Where its text should be.
+        path: PathBuf,
     },
     /// A definition or rehearsal is wrong in itself.
     #[error("{}: {message}", path.display())]
@@ -148,6 +160,11 @@ impl Catalog {
             found.extend(provides.then(|| name.clone()));
         }
         Ok(found)
+    }
+
+    /// A licence with its text.
+    pub fn licence(&self, id: &str) -> Result<Licence, CatalogError> {
+        Licence::read(&self.folder, id)
     }
 
     /// All rehearsals, sorted by name.

@@ -1,21 +1,25 @@
 //! The climb: follows a route from the bottom rung to a landing. The only orchestrator.
 
+mod ascent;
 mod lock;
+mod prospect;
 
-use std::path::Path;
+pub use prospect::Prospect;
 
 use crate::catalog::Catalog;
-use crate::event::{Cancelled, Event, Observer, go_on};
-use crate::fetch::{self, Cache, FetchError, Yard};
-use crate::files::{self, Attach, FileError};
+use crate::event::{Cancelled, Event, Observer};
+use crate::fetch::{FetchError, Yard};
+use crate::files::{self, FileError};
+use crate::gates::Standing;
 use crate::home::Home;
 use crate::ladder::Ladder;
-use crate::landing::{LandedRung, Landing, LandingError, Landings};
+use crate::landing::{Landing, LandingError, Landings};
 use crate::pins::Pins;
-use crate::route::{self, Ground, Route, RouteError, Rung, Work};
-use crate::shelf::{Manifest, Shelf};
+use crate::restart::Anew;
+use crate::route::{Route, RouteError, Rung};
 use crate::survey::Host;
-use crate::unpack::{self, UnpackError};
+use crate::terms::{Asked, Terms, TermsError};
+use crate::unpack::UnpackError;
 use crate::verdict::Verdict;
 use crate::verify::{Bench, VerifyError};
 use crate::wire::{self, WireError, Wired};
@@ -41,6 +45,28 @@ pub enum ClimbError {
     /// A check failed.
     #[error("a check of {} failed", .0.subject.owner())]
     Check(Box<Verdict>),
+    /// Gates are closed.
+    #[error("{} closed", if .0.len() == 1 { "a gate is".to_owned() } else { format!("{} gates are", .0.len()) })]
+    Gates(Vec<Standing>),
+    /// Licences were not accepted.
+    #[error("{} not accepted", if .0.len() == 1 { "a licence is".to_owned() } else { format!("{} licences are", .0.len()) })]
+    Licences(Vec<Asked>),
+    /// What was accepted could not be read.
+    #[error(transparent)]
+    Terms(#[from] TermsError),
+    /// The user did not want to go on.
+    #[error("not wanted")]
+    Declined,
+    /// A restart or a new session is due before the climb can go on.
+    #[error("{tool} is in place; {} before {above} can follow", anew_words(*anew))]
+    Restart {
+        /// The rung after which it is due.
+        tool: String,
+        /// What must be started anew.
+        anew: Anew,
+        /// The first rung that stands on it.
+        above: String,
+    },
     /// A landing could not be read.
     #[error(transparent)]
     Landing(#[from] LandingError),
@@ -50,6 +76,35 @@ pub enum ClimbError {
     /// The user asked for an end.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),
+}
+
+fn anew_words(anew: Anew) -> &'static str {
+    match anew {
+        Anew::Restart => "the machine must be restarted",
+        Anew::Session => "you must log in anew",
+    }
+}
+
+/// Takes the decisions of a climb; without a person at hand every answer is no, except to go on.
+pub trait Decide {
+    /// Whether the text of a licence is accepted.
+    fn accept(&self, _asked: &Asked) -> bool {
+        false
+    }
+
+    /// Whether to go on, with all that is known before the first byte.
+    fn go_on(&self, _prospect: &Prospect) -> bool {
+        true
+    }
+}
+
+/// What was asked for beforehand.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// Gates to skip although they are closed; recorded in the landing.
+    pub skip_gates: Vec<String>,
+    /// Licences that are accepted, by name.
+    pub accept: Vec<String>,
 }
 
 /// One ladder on one machine: everything that routes, climbs and verifications start from.
@@ -83,82 +138,52 @@ impl Site<'_> {
         Landings::of(&self.home.ladders(), &self.ladder.path)
     }
 
-    /// What a climb would do.
-    pub fn route(&self) -> Result<Route, ClimbError> {
-        self.route_over(self.landings().current()?.as_ref())
-    }
-
-    fn route_over(&self, landing: Option<&Landing>) -> Result<Route, ClimbError> {
-        Ok(route::plan(&Ground {
-            ladder: self.ladder,
-            pins: self.pins,
-            catalog: self.catalog,
-            platform: &self.host.platform,
-            shelf: &Shelf::new(&self.home.shelf()),
-            cache: &Cache::new(&self.home.cache),
-            landing,
-        })?)
-    }
-
     /// Takes the machine to what the pins say.
-    pub fn climb(&self, observer: &dyn Observer) -> Result<Climbed, ClimbError> {
-        let current = self.landings().current()?;
-        if current.is_some() && self.route_over(current.as_ref())?.is_done() {
-            return Ok(Climbed::NothingToDo(current));
+    pub fn climb(
+        &self,
+        request: &Request,
+        decide: &dyn Decide,
+        observer: &dyn Observer,
+    ) -> Result<Climbed, ClimbError> {
+        if let Some(landing) = self.finished()? {
+            return Ok(Climbed::NothingToDo(Some(landing)));
         }
         let _lock = lock::take(&self.home.lock(), observer)?;
         // Another process may have landed while this one waited.
-        let current = self.landings().current()?;
-        let route = self.route_over(current.as_ref())?;
-        if current.is_some() && route.is_done() {
-            return Ok(Climbed::NothingToDo(current));
+        if let Some(landing) = self.finished()? {
+            return Ok(Climbed::NothingToDo(Some(landing)));
+        }
+        let prospect = self.prospect()?;
+        let skipped = closed_gates(&prospect, request)?;
+        self.accept_licences(&prospect, request, decide)?;
+        if !decide.go_on(&prospect) {
+            return Err(ClimbError::Declined);
         }
         // Nobody else writes now, so what stands in staging was left by a climb that was killed.
         files::remove_tree(&self.home.staging())?;
-        let landing = self.land(&route, observer)?;
+        let landing = self.ascend(&prospect, skipped, observer)?;
         observer.event(&Event::Landed { number: landing.number });
         Ok(Climbed::Landed(landing))
     }
 
-    fn land(&self, route: &Route, observer: &dyn Observer) -> Result<Landing, ClimbError> {
-        let table = wire::table(route.rungs.iter().map(wired))?;
-        let draft = self.landings().draft()?;
-        wire::write(&table, draft.folder(), &self.home.data)?;
-        let bench = Bench::new(draft.folder(), &table, self.host, observer)?;
-        for (at, rung) in route.rungs.iter().enumerate() {
-            go_on(observer)?;
-            let name = rung.name.clone();
-            observer.event(&Event::Rung { rung: name.clone(), number: at + 1, of: route.rungs.len() });
-            self.climb_rung(rung, observer)?;
-            wire::check_files(&wired(rung))?;
-            if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
-                return Err(ClimbError::Check(Box::new(failed)));
-            }
-            observer.event(&Event::Climbed { rung: name });
-        }
-        let rungs = route.rungs.iter().map(|rung| LandedRung {
-            tool: rung.name.tool.clone(),
-            version: rung.name.version.clone(),
-            folder: rung.place.folder.clone(),
-        });
-        Ok(draft.commit(&self.ladder.path, &self.pins.to_toml(), rungs.collect())?)
+    /// The current landing, if it is what the pins say.
+    fn finished(&self) -> Result<Option<Landing>, ClimbError> {
+        let Some(landing) = self.landings().current()? else { return Ok(None) };
+        Ok(self.route_over(Some(&landing))?.is_done().then_some(landing))
     }
 
-    /// Fetches, unpacks and shelves what is not on the shelf.
-    fn climb_rung(&self, rung: &Rung, observer: &dyn Observer) -> Result<(), ClimbError> {
-        if rung.work < Work::Unpack {
-            return Ok(());
+    fn accept_licences(&self, prospect: &Prospect, request: &Request, decide: &dyn Decide) -> Result<(), ClimbError> {
+        let mut terms = Terms::read(&self.home.data)?;
+        let mut refused = Vec::new();
+        for asked in &prospect.licences {
+            if request.accept.contains(&asked.licence.id) || decide.accept(asked) {
+                terms.accept(asked);
+                terms.write(&self.home.data)?;
+            } else {
+                refused.push(asked.clone());
+            }
         }
-        let cache = Cache::new(&self.home.cache);
-        let archive = fetch::fetch(&rung.artifact, self.yards, &cache, observer)?;
-        let staging = self.home.staging();
-        files::create_folder(&staging)?;
-        let prepared =
-            tempfile::Builder::new().prefix("rung-").tempdir_in(&staging).on("make a folder in", &staging)?;
-        let done = shelve(rung, &archive, prepared.path(), observer);
-        // The folder is gone by renaming, or holds what must not stay; its read-only parts need our own removal.
-        files::remove_tree(&prepared.keep())?;
-        done
+        if refused.is_empty() { Ok(()) } else { Err(ClimbError::Licences(refused)) }
     }
 
     /// Verifies the landing that is current: files, answers, checks and rehearsals.
@@ -179,17 +204,16 @@ impl Site<'_> {
     }
 }
 
-fn wired(rung: &Rung) -> Wired<'_> {
-    Wired { definition: &rung.definition, version: &rung.name.version, folder: rung.place.files() }
+/// Fails with all closed gates at once; returns the names of those that were skipped.
+fn closed_gates(prospect: &Prospect, request: &Request) -> Result<Vec<String>, ClimbError> {
+    let is_skipped = |gate: &&Standing| request.skip_gates.contains(&gate.gate);
+    let (skipped, closed): (Vec<_>, Vec<_>) = prospect.gates.iter().filter(|gate| !gate.open).partition(is_skipped);
+    if closed.is_empty() {
+        return Ok(skipped.iter().map(|gate| gate.gate.clone()).collect());
+    }
+    Err(ClimbError::Gates(closed.into_iter().cloned().collect()))
 }
 
-fn shelve(rung: &Rung, archive: &Path, prepared: &Path, observer: &dyn Observer) -> Result<(), ClimbError> {
-    let folder = prepared.join("files");
-    files::create_folder(&folder)?;
-    let entries = unpack::unpack(archive, &rung.artifact, &folder, observer)?;
-    let files = entries.len();
-    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, rung.artifact.sha256, entries);
-    rung.place.put(prepared, &manifest)?;
-    observer.event(&Event::Shelved { rung: rung.name.clone(), files, folder: rung.place.folder.clone() });
-    Ok(())
+fn wired(rung: &Rung) -> Wired<'_> {
+    Wired { definition: &rung.definition, version: &rung.name.version, folder: rung.place.files() }
 }

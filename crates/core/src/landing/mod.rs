@@ -38,6 +38,22 @@ pub struct Landing {
     pub ladder: PathBuf,
     /// Its rungs, bottom first.
     pub rungs: Vec<LandedRung>,
+    /// Gates that were closed and skipped on the way.
+    #[serde(default)]
+    pub skipped_gates: Vec<String>,
+}
+
+/// What a landing is made of.
+#[derive(Clone, Debug)]
+pub struct Made<'m> {
+    /// The ladder's file.
+    pub ladder: &'m Path,
+    /// The text of its pins.
+    pub pins: &'m str,
+    /// Its rungs, bottom first.
+    pub rungs: Vec<LandedRung>,
+    /// Gates that were closed and skipped.
+    pub skipped_gates: Vec<String>,
 }
 
 /// A rung of a landing.
@@ -182,9 +198,10 @@ impl Draft {
     }
 
     /// Records the landing and makes it current.
-    pub fn commit(mut self, ladder: &Path, pins: &str, rungs: Vec<LandedRung>) -> Result<Landing, FileError> {
-        let made = jiff::Timestamp::now();
-        let landing = Landing { format: FORMAT, number: self.number, made, ladder: ladder.to_path_buf(), rungs };
+    pub fn commit(mut self, made: Made<'_>) -> Result<Landing, FileError> {
+        let Made { ladder, pins, rungs, skipped_gates } = made;
+        let (number, ladder, now) = (self.number, ladder.to_path_buf(), jiff::Timestamp::now());
+        let landing = Landing { format: FORMAT, number, made: now, ladder, rungs, skipped_gates };
         let record = self.folder.join("landing.json");
         let bytes = serde_json::to_vec_pretty(&landing).map_err(io::Error::from).on("write", &record)?;
         files::replace(&record, &bytes)?;

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
 
-use crate::catalog::{Artifact, Unpacking};
+use crate::catalog::Artifact;
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
 use crate::files::{self, FileError};
@@ -60,9 +60,11 @@ impl Pin {
 }
 
 impl PinnedArtifact {
-    /// The artifact as the fetching and unpacking want it.
-    pub fn with(&self, unpack: Unpacking) -> Artifact {
-        Artifact { file: self.file.clone(), size: self.size, sha256: self.sha256, unpack }
+    /// The artifact as the fetching and unpacking want it; how it is unpacked comes from the catalog.
+    pub fn with(&self, release: Option<&Artifact>) -> Artifact {
+        let unpack = release.map(|artifact| artifact.unpack.clone()).unwrap_or_default();
+        let unpacked = release.and_then(|artifact| artifact.unpacked);
+        Artifact { file: self.file.clone(), size: self.size, sha256: self.sha256, unpacked, unpack }
     }
 }
 

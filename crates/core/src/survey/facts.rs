@@ -154,6 +154,8 @@ pub struct Graphics {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "kind", content = "what", rename_all = "lowercase")]
 pub enum Guest {
+    /// There is nothing to tell it by.
+    Unknown,
     /// Nothing speaks against bare metal.
     Metal,
     /// A virtual machine; its vendor as it calls itself.

@@ -17,7 +17,12 @@ mod tools;
 pub use facts::*;
 pub use known::usual;
 pub use root::Root;
-pub use tools::{Known, answers};
+pub use tools::{Known, answers, ask_one};
+
+/// The host's own command of this name, asked for its version in the usual way; `None` when no file answers.
+pub fn version_of(host: &Host, command: &str) -> Option<HostTool> {
+    ask_one(host, &known::of(command)?)
+}
 
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
@@ -52,9 +57,13 @@ impl Host {
     }
 }
 
-/// Surveys a host. `folders` are the places whose free disk matters, by what they are for; `known` are the tools to ask
-/// for their versions.
+/// Surveys a host as [`facts`] does, asks the `known` tools for their versions, and looks for commands that are there twice.
 pub fn look(host: &Host, folders: &[(&str, PathBuf)], known: &[Known]) -> Survey {
+    Survey { tools: tools::ask(host, known), twice: tools::twice(host), ..facts(host, folders) }
+}
+
+/// The facts that files tell. `folders` are the places whose free disk matters, by what they are for.
+pub fn facts(host: &Host, folders: &[(&str, PathBuf)]) -> Survey {
     let root = Root::open(host);
     let mut notes = root.notes();
     let mut survey = Survey {
@@ -70,8 +79,8 @@ pub fn look(host: &Host, folders: &[(&str, PathBuf)], known: &[Known]) -> Survey
         guest: system::guest(&root),
         proxies: people::proxies(host),
         identity: people::identity(&root, host),
-        tools: tools::ask(host, known),
-        twice: tools::twice(host),
+        tools: Vec::new(),
+        twice: Vec::new(),
         notes,
     };
     system::contradictions(&mut survey);

@@ -68,7 +68,7 @@ pub(super) fn guest(root: &Root) -> Guest {
     if marks.iter().any(|mark| root.has(mark)) {
         return Guest::Container;
     }
-    let processor = root.text("/proc/cpuinfo").unwrap_or_default();
+    let Some(processor) = root.text("/proc/cpuinfo") else { return Guest::Unknown };
     let flags = value(&processor, "flags", ':').unwrap_or_default();
     if flags.split_whitespace().any(|flag| flag == "hypervisor") || root.has("/sys/hypervisor/type") {
         let vendor = root.line("/sys/class/dmi/id/sys_vendor").or_else(|| root.line("/sys/hypervisor/type"));

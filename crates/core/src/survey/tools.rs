@@ -60,7 +60,7 @@ pub(super) fn ask(host: &Host, known: &[Known]) -> Vec<HostTool> {
 }
 
 /// Asks one tool; `None` when no file answers to its command.
-pub(super) fn ask_one(host: &Host, known: &Known) -> Option<HostTool> {
+pub fn ask_one(host: &Host, known: &Known) -> Option<HostTool> {
     let path = answers(&known.command, &search_path(host))?;
     let (version, why) = if host.is_described() {
         (None, Some("nothing is run in a described root".to_owned()))

@@ -1,0 +1,80 @@
+//! The person at the terminal, if there is one: licences and the last question before a climb.
+
+use std::cell::Cell;
+use std::io::{self, IsTerminal, Write};
+use std::process::{Command, Stdio};
+
+use inquire::{Confirm, Select};
+use kladder_core::climb::{Decide, Prospect};
+use kladder_core::terms::Asked;
+
+use crate::render::Out;
+use crate::render::text::{STRONG, bytes, clean, count, styled, time};
+
+const ACCEPT: &str = "accept it";
+const ACCEPT_ALL: &str = "accept it and all others of this route";
+const REFUSE: &str = "do not accept it; nothing will be fetched";
+
+/// Asks where there is someone to ask.
+pub(crate) struct Person<'o> {
+    out: &'o Out,
+    present: bool,
+    yes: bool,
+    accepts_all: Cell<bool>,
+}
+
+impl<'o> Person<'o> {
+    /// `yes`: the last question is answered already. Licences are not.
+    pub(crate) fn new(out: &'o Out, yes: bool) -> Self {
+        let present = io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet;
+        Self { out, present, yes, accepts_all: Cell::new(false) }
+    }
+}
+
+impl Decide for Person<'_> {
+    fn accept(&self, asked: &Asked) -> bool {
+        if !self.present || self.accepts_all.get() {
+            return self.accepts_all.get();
+        }
+        show(asked, self.out);
+        let question = format!("{} comes under the licence {}. You:", asked.tools.join(", "), asked.licence.id);
+        // Anything but an answer, Ctrl-C too, is no consent.
+        let answer = Select::new(&question, vec![ACCEPT, ACCEPT_ALL, REFUSE]).prompt();
+        self.accepts_all.set(matches!(answer, Ok(ACCEPT_ALL)));
+        matches!(answer, Ok(ACCEPT | ACCEPT_ALL))
+    }
+
+    fn go_on(&self, prospect: &Prospect) -> bool {
+        if !self.present || self.yes || prospect.fetch == 0 {
+            return true;
+        }
+        let question = format!("{} Go on?", weight(prospect));
+        Confirm::new(&question).with_default(true).prompt().unwrap_or(false)
+    }
+}
+
+/// Sizes and time of a climb, in a sentence.
+pub(crate) fn weight(prospect: &Prospect) -> String {
+    let rungs = count(prospect.route.rungs.len(), "rung");
+    let (fetch, disk) = (bytes(prospect.fetch), bytes(prospect.unpacked));
+    let took = prospect.time.map(|took| format!(", about {} at the pace of earlier climbs", time(took)));
+    format!("{rungs}: {fetch} to fetch, about {disk} of disk{}.", took.unwrap_or_default())
+}
+
+/// Shows a licence's text in the caller's pager, or prints it.
+fn show(asked: &Asked, out: &Out) {
+    let text: String = asked.licence.text.lines().map(|line| clean(line) + "\n").collect();
+    if let Some(pager) = std::env::var_os("PAGER").filter(|pager| !pager.is_empty()) {
+        let child = Command::new("sh").arg("-c").arg(pager).stdin(Stdio::piped()).spawn();
+        if let Ok(mut child) = child {
+            // Someone who leaves the pager early has seen enough.
+            let _ = child.stdin.take().map(|mut stdin| stdin.write_all(text.as_bytes()));
+            if child.wait().is_ok_and(|status| status.success()) {
+                return;
+            }
+        }
+    }
+    let head = styled(STRONG, format!("Licence {}", asked.licence.id));
+    // A terminal that went away answers no question either.
+    let _ = out.say(format!("{head}\n\n{text}"));
+}

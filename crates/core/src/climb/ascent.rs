@@ -1,0 +1,117 @@
+//! From rung to rung, and the landing at the end.
+
+use std::path::{Path, PathBuf};
+use std::time::Instant;
+
+use super::{ClimbError, Prospect, Site, wired};
+use crate::event::{Event, Observer, go_on};
+use crate::fetch::{self, Cache};
+use crate::files::{self, Attach};
+use crate::landing::{LandedRung, Landing, Made};
+use crate::rates::Rates;
+use crate::restart::Restarts;
+use crate::route::{Rung, Work};
+use crate::shelf::Manifest;
+use crate::unpack;
+use crate::verdict::Verdict;
+use crate::verify::Bench;
+use crate::wire;
+
+/// What a climb learns on its way and keeps for the next one.
+struct Memory {
+    data: PathBuf,
+    rates: Rates,
+    restarts: Restarts,
+}
+
+impl Site<'_> {
+    pub(super) fn ascend(
+        &self,
+        prospect: &Prospect,
+        skipped_gates: Vec<String>,
+        observer: &dyn Observer,
+    ) -> Result<Landing, ClimbError> {
+        let rungs = &prospect.route.rungs;
+        let table = wire::table(rungs.iter().map(wired))?;
+        let draft = self.landings().draft()?;
+        wire::write(&table, draft.folder(), &self.home.data)?;
+        let bench = Bench::new(draft.folder(), &table, self.host, observer)?;
+        let data = self.home.data.clone();
+        let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data), data };
+        for (at, rung) in rungs.iter().enumerate() {
+            go_on(observer)?;
+            restart_due(rung, prospect, &memory.restarts)?;
+            observer.event(&Event::Rung { rung: rung.name.clone(), number: at + 1, of: rungs.len() });
+            self.climb_rung(rung, prospect, &mut memory, observer)?;
+            wire::check_files(&wired(rung))?;
+            if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
+                return Err(ClimbError::Check(Box::new(failed)));
+            }
+            observer.event(&Event::Climbed { rung: rung.name.clone() });
+        }
+        memory.rates.write(&memory.data)?;
+        let (ladder, pins) = (&self.ladder.path, self.pins.to_toml());
+        let rungs = rungs.iter().map(landed).collect();
+        Ok(draft.commit(Made { ladder, pins: &pins, rungs, skipped_gates })?)
+    }
+
+    /// Fetches, unpacks and shelves what is not on the shelf.
+    fn climb_rung(
+        &self,
+        rung: &Rung,
+        prospect: &Prospect,
+        memory: &mut Memory,
+        observer: &dyn Observer,
+    ) -> Result<(), ClimbError> {
+        if rung.work < Work::Unpack {
+            return Ok(());
+        }
+        let started = Instant::now();
+        let archive = fetch::fetch(&rung.artifact, self.yards, &Cache::new(&self.home.cache), observer)?;
+        if rung.work == Work::Fetch {
+            memory.rates.fetch.add(rung.artifact.size, started.elapsed());
+        }
+        let started = Instant::now();
+        let staging = self.home.staging();
+        files::create_folder(&staging)?;
+        let prepared =
+            tempfile::Builder::new().prefix("rung-").tempdir_in(&staging).on("make a folder in", &staging)?;
+        if let Some(anew) = rung.definition.after {
+            // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
+            memory.restarts.remember(&rung.place.folder, anew, &prospect.survey.identity);
+            memory.restarts.write(&memory.data)?;
+        }
+        let done = shelve(rung, &archive, prepared.path(), observer);
+        // The folder is gone by renaming, or holds what must not stay; its read-only parts need our own removal.
+        files::remove_tree(&prepared.keep())?;
+        memory.rates.unpack.add(rung.artifact.size, started.elapsed());
+        done
+    }
+}
+
+/// Stops before a rung whose needs wait for a restart.
+fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<(), ClimbError> {
+    let below = prospect.route.rungs.iter().filter(|other| rung.needs.contains(&other.name.tool));
+    for other in below {
+        if let Some(anew) = restarts.due(&other.place.folder, &prospect.survey.identity) {
+            let (tool, above) = (other.name.tool.clone(), rung.name.tool.clone());
+            return Err(ClimbError::Restart { tool, anew, above });
+        }
+    }
+    Ok(())
+}
+
+fn landed(rung: &Rung) -> LandedRung {
+    LandedRung { tool: rung.name.tool.clone(), version: rung.name.version.clone(), folder: rung.place.folder.clone() }
+}
+
+fn shelve(rung: &Rung, archive: &Path, prepared: &Path, observer: &dyn Observer) -> Result<(), ClimbError> {
+    let folder = prepared.join("files");
+    files::create_folder(&folder)?;
+    let entries = unpack::unpack(archive, &rung.artifact, &folder, observer)?;
+    let files = entries.len();
+    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, rung.artifact.sha256, entries);
+    rung.place.put(prepared, &manifest)?;
+    observer.event(&Event::Shelved { rung: rung.name.clone(), files, folder: rung.place.folder.clone() });
+    Ok(())
+}

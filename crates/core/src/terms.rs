@@ -1,0 +1,136 @@
+//! Licences: which text was accepted, when, and for what.
+//!
+//! `data/terms.json`, format 1. An acceptance holds for one text, by its digest: when the text changes it is asked anew.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::catalog::{Catalog, CatalogError, Licence};
+use crate::digest::Digest;
+use crate::files::{self, Attach, FileError};
+use crate::route::{Route, Work};
+
+const FORMAT: u32 = 1;
+
+/// What was accepted.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Terms {
+    format: u32,
+    /// Each acceptance, oldest first.
+    pub accepted: Vec<Accepted>,
+}
+
+/// One acceptance.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Accepted {
+    /// The licence.
+    pub licence: String,
+    /// Digest of the text that was shown.
+    pub text: Digest,
+    /// The tools for which it was asked.
+    pub tools: Vec<String>,
+    /// When.
+    pub at: jiff::Timestamp,
+}
+
+/// Why the terms could not be read or written.
+#[derive(Debug, thiserror::Error)]
+pub enum TermsError {
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The record is damaged.
+    #[error("{} is damaged", path.display())]
+    Damaged {
+        /// The record.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: serde_json::Error,
+    },
+    /// The record is written in a newer format.
+    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
+    Newer {
+        /// The record.
+        path: PathBuf,
+        /// Its format.
+        format: u32,
+    },
+}
+
+/// A licence that must be accepted, and the rungs it is for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Asked {
+    /// The licence and its text.
+    pub licence: Licence,
+    /// The tools that come under it.
+    pub tools: Vec<String>,
+}
+
+impl Terms {
+    /// Reads the record in the folder `data`; a missing one is empty.
+    pub fn read(data: &Path) -> Result<Self, TermsError> {
+        let path = data.join("terms.json");
+        if !path.exists() {
+            return Ok(Self { format: FORMAT, accepted: Vec::new() });
+        }
+        let bytes = fs::read(&path).on("read", &path)?;
+        let damaged = |source| TermsError::Damaged { path: path.clone(), source };
+        let terms: Self = serde_json::from_slice(&bytes).map_err(damaged)?;
+        if terms.format > FORMAT {
+            return Err(TermsError::Newer { path, format: terms.format });
+        }
+        Ok(terms)
+    }
+
+    /// Writes the record.
+    pub fn write(&self, data: &Path) -> Result<(), FileError> {
+        files::create_folder(data)?;
+        let path = data.join("terms.json");
+        let bytes = serde_json::to_vec_pretty(self).map_err(io::Error::from).on("write", &path)?;
+        files::replace(&path, &bytes)
+    }
+
+    /// Whether this very text was accepted.
+    pub fn has(&self, licence: &Licence) -> bool {
+        let digest = licence.digest();
+        self.accepted.iter().any(|accepted| accepted.licence == licence.id && accepted.text == digest)
+    }
+
+    /// Records an acceptance, in the place of earlier ones of the same licence.
+    pub fn accept(&mut self, asked: &Asked) {
+        self.withdraw(&asked.licence.id);
+        self.accepted.push(Accepted {
+            licence: asked.licence.id.clone(),
+            text: asked.licence.digest(),
+            tools: asked.tools.clone(),
+            at: jiff::Timestamp::now(),
+        });
+    }
+
+    /// Takes an acceptance back; tells whether there was one.
+    pub fn withdraw(&mut self, id: &str) -> bool {
+        let before = self.accepted.len();
+        self.accepted.retain(|accepted| accepted.licence != id);
+        self.accepted.len() < before
+    }
+}
+
+/// The licences of a route that were not accepted yet, each once, in the order of the climb.
+pub fn open(route: &Route, catalog: &Catalog, terms: &Terms) -> Result<Vec<Asked>, CatalogError> {
+    let mut asked: Vec<Asked> = Vec::new();
+    for rung in route.rungs.iter().filter(|rung| rung.work != Work::Nothing) {
+        let Some(id) = &rung.definition.licence else { continue };
+        if let Some(known) = asked.iter_mut().find(|known| known.licence.id == *id) {
+            known.tools.push(rung.name.tool.clone());
+            continue;
+        }
+        let licence = catalog.licence(id)?;
+        if !terms.has(&licence) {
+            asked.push(Asked { licence, tools: vec![rung.name.tool.clone()] });
+        }
+    }
+    Ok(asked)
+}
