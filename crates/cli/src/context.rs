@@ -9,11 +9,12 @@ use kladder_core::climb::Site;
 use kladder_core::fetch::Yard;
 use kladder_core::home::{Config, Home};
 use kladder_core::ladder::{self, Ladder};
-use kladder_core::pins::{Freshness, Pins, settle};
+use kladder_core::pins::{Freshness, Moved, Pins, settle};
 use kladder_core::survey::Host;
 
 use crate::args::Global;
 use crate::problem::{Code, Problem};
+use crate::render::Out;
 
 /// The caller's surroundings.
 #[derive(Clone, Debug)]
@@ -124,9 +125,17 @@ fn usual_home() -> Result<Home, Problem> {
 
 impl Opened {
     /// The pins to go by, and how the ones on file fit.
-    pub(crate) fn settle(&self, context: &Context) -> Result<(Pins, Freshness), Problem> {
-        let settled = settle(&self.ladder, &self.catalog, &context.host.platform, self.old.as_ref());
-        settled.map_err(|error| Problem::from_pins(&error, &self.ladder.path))
+    pub(crate) fn settle(&self, context: &Context, out: &Out) -> Result<(Pins, Freshness), Problem> {
+        let settled = settle(&self.ladder, &self.catalog, &context.host, self.old.as_ref());
+        let settled = settled.map_err(|error| Problem::from_pins(&error, &self.ladder.path))?;
+        for Moved { tool, was, file, now } in &settled.moved {
+            let now = now.as_ref().map_or_else(
+                || "nothing answers any more".to_owned(),
+                |now| format!("{} {} answers now", now.file.display(), now.version),
+            );
+            out.say(format!("{tool} was pinned to this host's {} {was}, and {now}; chosen anew.", file.display()))?;
+        }
+        Ok((settled.pins, settled.freshness))
     }
 
     pub(crate) fn site<'s>(&'s self, context: &'s Context, pins: &'s Pins) -> Site<'s> {

@@ -32,6 +32,11 @@ pub enum Event {
         /// How many rungs the route has.
         of: usize,
     },
+    /// The rung is what the host has; nothing is fetched.
+    OnHost {
+        /// The file that answers.
+        file: PathBuf,
+    },
     /// An artifact is about to be received.
     Fetching {
         /// The file's name.

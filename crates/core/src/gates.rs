@@ -160,8 +160,9 @@ fn size(bytes: u64) -> String {
 
 /// Bytes that a route takes: in the cache, and on the shelf.
 pub fn room(rungs: &[&Rung]) -> (u64, u64) {
-    let fetched = rungs.iter().filter(|rung| rung.work == Work::Fetch).map(|rung| rung.artifact.size).sum();
-    let unpacked = rungs.iter().filter(|rung| rung.work >= Work::Unpack).map(|rung| unpacked(&rung.artifact)).sum();
+    let fetched = rungs.iter().filter(|rung| rung.work == Work::Fetch).map(|rung| rung.size()).sum();
+    let shelved = rungs.iter().filter(|rung| rung.work >= Work::Unpack).filter_map(|rung| rung.shelved());
+    let unpacked = shelved.map(|shelved| unpacked(&shelved.artifact)).sum();
     (fetched, unpacked)
 }
 

@@ -1,6 +1,7 @@
 //! The route: pins held against the shelf, as ordered steps.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use petgraph::algo::tarjan_scc;
@@ -72,6 +73,52 @@ pub enum Work {
     Fetch,
 }
 
+/// Where a rung comes from.
+#[derive(Clone, Debug)]
+pub enum Source {
+    /// An artifact, unpacked onto the shelf.
+    Shelf(Shelved),
+    /// What the host has: the file that answers.
+    Host(PathBuf),
+}
+
+/// An artifact and its place on the shelf.
+#[derive(Clone, Debug)]
+pub struct Shelved {
+    /// The artifact for the host, with digests from the pins.
+    pub artifact: Artifact,
+    /// Its place on the shelf.
+    pub place: Place,
+}
+
+impl Rung {
+    /// Its artifact and place; `None` for what the host has.
+    pub fn shelved(&self) -> Option<&Shelved> {
+        if let Source::Shelf(shelved) = &self.source { Some(shelved) } else { None }
+    }
+
+    /// Bytes of its artifact; 0 for what the host has.
+    pub fn size(&self) -> u64 {
+        self.shelved().map_or(0, |shelved| shelved.artifact.size)
+    }
+
+    /// What tells it from others in a landing: its folder on the shelf, or the host's file.
+    pub fn folder(&self) -> &Path {
+        match &self.source {
+            Source::Shelf(shelved) => &shelved.place.folder,
+            Source::Host(file) => file,
+        }
+    }
+
+    /// The folder of its files: on the shelf, or where the host's file lies.
+    pub fn files(&self) -> PathBuf {
+        match &self.source {
+            Source::Shelf(shelved) => shelved.place.files(),
+            Source::Host(file) => file.parent().unwrap_or(file).to_path_buf(),
+        }
+    }
+}
+
 /// One rung of the route.
 #[derive(Clone, Debug)]
 pub struct Rung {
@@ -79,10 +126,8 @@ pub struct Rung {
     pub name: RungName,
     /// Its definition.
     pub definition: Rc<Definition>,
-    /// Its artifact for the host, with digests from the pins.
-    pub artifact: Artifact,
-    /// Its place on the shelf.
-    pub place: Place,
+    /// Where it comes from.
+    pub source: Source,
     /// Why it is there.
     pub because: Vec<Because>,
     /// What is left to do.
@@ -103,7 +148,7 @@ pub struct Route {
 impl Route {
     /// Bytes to fetch.
     pub fn bytes_to_fetch(&self) -> u64 {
-        self.rungs.iter().filter(|rung| rung.work == Work::Fetch).map(|rung| rung.artifact.size).sum()
+        self.rungs.iter().filter(|rung| rung.work == Work::Fetch).map(Rung::size).sum()
     }
 
     /// Whether the climb would do nothing.
@@ -151,14 +196,19 @@ struct Found<'p> {
     tool: &'p str,
     pin: &'p Pin,
     definition: Rc<Definition>,
-    release: Release,
+    /// The release; `None` for what the host has.
+    release: Option<Release>,
 }
 
 impl<'p> Found<'p> {
     fn look_up(catalog: &Catalog, tool: &'p str, pin: &'p Pin) -> Result<Self, RouteError> {
         let gone = || RouteError::Gone { tool: tool.to_owned(), version: pin.version.clone() };
         let definition = catalog.tool(tool)?.ok_or_else(gone)?;
-        let release = definition.releases.iter().find(|r| r.version == pin.version).ok_or_else(gone)?.clone();
+        let release = definition.releases.iter().find(|r| r.version == pin.version).cloned();
+        if release.is_none() && pin.host.is_none() {
+            return Err(gone());
+        }
+        let release = release.filter(|_| pin.host.is_none());
         Ok(Self { tool, pin, definition, release })
     }
 
@@ -176,7 +226,12 @@ fn needs_between<'p>(found: &BTreeMap<&'p str, Found<'p>>) -> Needs<'p> {
             let by = found.values().filter(move |other| other.meets(need));
             by.map(|other| other.tool).collect::<Vec<_>>()
         };
-        one.release.needs.keys().flat_map(met).filter(|tool| *tool != one.tool).collect()
+        one.release
+            .iter()
+            .flat_map(|release| release.needs.keys())
+            .flat_map(met)
+            .filter(|tool| *tool != one.tool)
+            .collect()
     };
     found.values().map(|one| (one.tool, of(one))).collect()
 }
@@ -206,27 +261,41 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Run
         platform: ground.platform.clone(),
         there: found.pin.artifacts.keys().cloned().collect(),
     };
-    let pinned = found.pin.artifact(ground.platform).ok_or_else(no_artifact)?;
-    let artifact = pinned.with(found.release.artifact(ground.platform));
-    let artifact = shelf::prepared(&found.definition, version, artifact);
-    let place = ground.shelf.place(tool, version, &artifact);
-    Ok(Rung {
-        work: work(ground, tool, &place, &artifact),
+    let source = match &found.pin.host {
+        Some(file) => Source::Host(file.clone()),
+        None => {
+            let pinned = found.pin.artifact(ground.platform).ok_or_else(no_artifact)?;
+            let release = found.release.as_ref().and_then(|release| release.artifact(ground.platform));
+            let artifact = shelf::prepared(&found.definition, version, pinned.with(release));
+            let place = ground.shelf.place(tool, version, &artifact);
+            Source::Shelf(Shelved { artifact, place })
+        }
+    };
+    let mut rung = Rung {
         name: RungName { tool: tool.to_owned(), version: version.clone() },
         because: because(ground.ladder, found, needs),
         needs: needs[tool].iter().map(|&need| need.to_owned()).collect(),
         definition: Rc::clone(&found.definition),
-        artifact,
-        place,
-    })
+        source,
+        work: Work::Nothing,
+    };
+    rung.work = work(ground, &rung);
+    Ok(rung)
 }
 
-fn work(ground: &Ground<'_>, tool: &str, place: &Place, artifact: &Artifact) -> Work {
-    if !place.is_taken() {
-        return if ground.cache.seems_to_hold(artifact) { Work::Unpack } else { Work::Fetch };
+fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
+    let landed = ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder()));
+    match rung.shelved() {
+        Some(Shelved { artifact, place }) if !place.is_taken() => {
+            if ground.cache.seems_to_hold(artifact) {
+                Work::Unpack
+            } else {
+                Work::Fetch
+            }
+        }
+        _ if landed => Work::Nothing,
+        _ => Work::Wire,
     }
-    let landed = ground.landing.is_some_and(|landing| landing.has(tool, &place.folder));
-    if landed { Work::Nothing } else { Work::Wire }
 }
 
 fn because(ladder: &Ladder, found: &Found<'_>, needs: &Needs<'_>) -> Vec<Because> {

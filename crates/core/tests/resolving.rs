@@ -7,8 +7,9 @@ use std::fs;
 
 use kladder_core::catalog::Catalog;
 use kladder_core::ladder::Ladder;
-use kladder_core::pins::{Pins, PinsError, resolve};
+use kladder_core::pins::{HostTools, Pins, PinsError, resolve};
 use kladder_core::platform::Platform;
+use kladder_core::survey::Host;
 
 /// `TOOL VERSION [series] needs…`, one release a line, newest first; `TOOL provides CAPABILITY` before them.
 fn catalog(folder: &std::path::Path, lines: &str) -> Catalog {
@@ -47,7 +48,7 @@ fn pinned(lines: &str, wishes: &str, old: Option<&Pins>) -> Result<Pins, PinsErr
     let catalog = catalog(folder.path(), lines);
     fs::write(folder.path().join("ladder.toml"), format!("[ladder]\n[rungs]\n{wishes}\n")).unwrap();
     let ladder = Ladder::read(&folder.path().join("ladder.toml")).unwrap();
-    resolve(&ladder, &catalog, &Platform::here(), old)
+    resolve(&ladder, &catalog, &Platform::here(), &HostTools::of(&Host::new("/nowhere".into(), folder.path())), old)
 }
 
 /// The pins as `tool version` in one line.

@@ -36,7 +36,7 @@ struct RungShape {
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
     let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context)?;
+    let (pins, freshness) = opened.settle(context, out)?;
     if pin::write(&opened, &pins)? && freshness != Freshness::Current {
         out.say(format!("Pinned {} in {}.", count(pins.rungs.len(), "rung"), shown(&opened.ladder.pins_path())))?;
     }

@@ -98,7 +98,7 @@ impl<'d> Demo<'d> {
         self.step("What a climb would do", "kladder route")?;
         route::run(inner, out, false)?;
         self.step("The climb", "kladder climb --accept-licence neapstone-terms")?;
-        climb::run(inner, out, &self.consent())?;
+        climb::run(inner, out, &Self::consent())?;
         self.step("Does it all work, and together?", "kladder verify")?;
         if verify::run(inner, out)? != ExitCode::SUCCESS {
             return Err(Problem::new(Code::CheckFailed, "a check of the demo failed; see above"));
@@ -108,7 +108,7 @@ impl<'d> Demo<'d> {
         self.pins_of("skerroc")?;
         self.step("A second climb", "kladder climb")?;
         let before = self.yard.requests();
-        climb::run(inner, out, &self.consent())?;
+        climb::run(inner, out, &Self::consent())?;
         if self.yard.requests() != before {
             return Err(Problem::new(Code::Failed, "the second climb fetched something"));
         }
@@ -117,7 +117,7 @@ impl<'d> Demo<'d> {
     }
 
     /// Nobody is asked anything in the demo.
-    fn consent(&self) -> ClimbOptions {
+    fn consent() -> ClimbOptions {
         ClimbOptions { accept: vec!["neapstone-terms".into()], yes: true, ..ClimbOptions::default() }
     }
 

@@ -29,7 +29,7 @@ struct PinnedShape<'a> {
 
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
     let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context)?;
+    let (pins, freshness) = opened.settle(context, out)?;
     let changed = write(&opened, &pins)?;
     let file = shown(&opened.ladder.pins_path());
     out.value(&shape(&opened, &pins, file.clone(), changed))?;

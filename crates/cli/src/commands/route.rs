@@ -59,9 +59,10 @@ struct RungShape {
     /// Lines of the ladder that wish for it.
     wished_at: Vec<usize>,
     needed_by: Vec<String>,
-    file: String,
+    /// Null for what the host has.
+    file: Option<String>,
     size: u64,
-    sha256: String,
+    sha256: Option<String>,
     /// `nothing`, `wire`, `unpack` or `fetch`: the first step that is left.
     work: &'static str,
     checks: usize,
@@ -76,7 +77,7 @@ struct LeavingShape {
 
 pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<ExitCode, Problem> {
     let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context)?;
+    let (pins, freshness) = opened.settle(context, out)?;
     let prospect = opened.site(context, &pins).prospect()?;
     let route = &prospect.route;
     if admin_script {
@@ -115,7 +116,7 @@ fn row(at: usize, rung: &Rung) -> Vec<String> {
         styled(STRONG, &rung.name.tool),
         rung.name.version.to_string(),
         rung.definition.kind.clone(),
-        bytes(rung.artifact.size),
+        if rung.shelved().is_some() { bytes(rung.size()) } else { styled(FAINT, "host's own") },
         work(rung).to_owned(),
         because(&rung.because),
     ]
@@ -137,6 +138,9 @@ fn because(because: &[Because]) -> String {
 }
 
 fn work(rung: &Rung) -> &'static str {
+    if rung.shelved().is_none() {
+        return if rung.work == Work::Nothing { "nothing" } else { "check" };
+    }
     match (rung.work, rung.definition.checks.is_empty()) {
         (Work::Nothing, _) => "nothing",
         (Work::Wire, true) => "wire",
@@ -227,9 +231,9 @@ fn rung_shape(rung: &Rung) -> RungShape {
         kind: rung.definition.kind.clone(),
         wished_at: lines.collect(),
         needed_by: tools.collect(),
-        file: rung.artifact.file.clone(),
-        size: rung.artifact.size,
-        sha256: rung.artifact.sha256.to_string(),
+        file: rung.shelved().map(|shelved| shelved.artifact.file.clone()),
+        size: rung.size(),
+        sha256: rung.shelved().map(|shelved| shelved.artifact.sha256.to_string()),
         work: match rung.work {
             Work::Nothing => "nothing",
             Work::Wire => "wire",
@@ -237,6 +241,6 @@ fn rung_shape(rung: &Rung) -> RungShape {
             Work::Fetch => "fetch",
         },
         checks: rung.definition.checks.len(),
-        folder: rung.place.folder.display().to_string(),
+        folder: rung.folder().display().to_string(),
     }
 }

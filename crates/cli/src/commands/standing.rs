@@ -30,7 +30,7 @@ pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
         return no_ladder(out);
     }
     let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context)?;
+    let (pins, freshness) = opened.settle(context, out)?;
     let standing = Standing::of(&opened.site(context, &pins), freshness)?;
     out.value(&shape(&opened, &standing))?;
     show(&opened, &standing, out)?;
@@ -56,6 +56,7 @@ fn show(opened: &Opened, standing: &Standing, out: &Out) -> Result<(), Problem> 
     let pins = match standing.pins {
         Freshness::Current => "fit the ladder".to_owned(),
         Freshness::Stale => "are older than the ladder".to_owned(),
+        Freshness::HostMoved => "do not fit this host any more".to_owned(),
         Freshness::Missing => "none yet".to_owned(),
     };
     let landing = standing.landing.as_ref().map_or_else(
@@ -100,6 +101,7 @@ fn shape(opened: &Opened, standing: &Standing) -> Shape {
         pins: Some(match standing.pins {
             Freshness::Current => "current",
             Freshness::Stale => "stale",
+            Freshness::HostMoved => "host-moved",
             Freshness::Missing => "missing",
         }),
         landing: standing.landing.as_ref().map(|landing| landing.number),

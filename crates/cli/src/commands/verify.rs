@@ -36,7 +36,7 @@ struct VerdictShape {
 
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
     let opened = context.open()?;
-    let (pins, _) = opened.settle(context)?;
+    let (pins, _) = opened.settle(context, out)?;
     let site = opened.site(context, &pins);
     let route = site.route()?;
     ensure_climbed(&route, &opened)?;

@@ -150,6 +150,13 @@ impl Problem {
                 problem.next(format!("did you mean {}?", either(&quoted(near))))
             }
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
+            PinsError::NotOnHost { found, place, .. } => {
+                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
+                let found = found
+                    .as_ref()
+                    .map_or_else(|| "no file on PATH answers with a version".to_owned(), |v| format!("it has {v}"));
+                problem.why(found).next("install it with the system's own means, or wish for something else")
+            }
             PinsError::NoSuchSeries { near, there, place, .. } => {
                 let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
                 let problem = problem.why(format!("its series: {}", there.join(", ")));

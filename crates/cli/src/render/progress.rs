@@ -110,6 +110,7 @@ impl Observer for Progress {
                 self.spinning(&now, "");
             }
             Event::Fetching { size, .. } => self.fetching(&mut now, *size),
+            Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.display().to_string()))),
             Event::YardFailed { yard, reason, next } => {
                 self.line(&styled(FAINT, clean(&format!("  {yard}: {reason}; trying {next}"))));
             }

@@ -286,12 +286,12 @@ kladder: SANDBOX/desk/ladder.pinned.toml is written in format 9, and this kladde
     sandbox.edit("desk/ladder.pinned.toml", "[rungs.skerroc]", "<<<<<<< ours\n[rungs.skerroc]");
     assert_data_eq!(
         sandbox.run(&["route"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 10
-kladder: SANDBOX/desk/ladder.pinned.toml holds the marks of an unfinished merge, at line 29
+kladder: SANDBOX/desk/ladder.pinned.toml holds the marks of an unfinished merge, at line 33
   next   finish the merge of the ladder, then delete the pins' file and run `kladder pin`
          the pins' file is SANDBOX/desk/ladder.pinned.toml
 
-"]]
+"#]]
     );
 }

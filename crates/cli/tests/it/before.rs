@@ -1,7 +1,5 @@
 //! Before the first byte: survey, gates, licences, restarts.
 
-use std::fs;
-
 use snapbox::{assert_data_eq, str};
 
 use crate::sandbox::{LICENCE, Sandbox};
@@ -95,9 +93,7 @@ fn the_same_gates_are_open_on_another_host() {
         "port = 0",
     ];
     sandbox.define("tombolet", &gates.map(|gate| format!("[[gates]]\n{gate}\n")).join("\n"));
-    let _ = fs::create_dir_all(sandbox.path("host/usr/bin"));
-    sandbox.write("host/usr/bin/sh", "#!/bin/sh\n");
-    std::process::Command::new("chmod").arg("+x").arg(sandbox.path("host/usr/bin/sh")).status().unwrap();
+    sandbox.host_command("../host/usr/bin/sh", "");
     let json = sandbox.run(&["route", "--json", &host]).passed().json();
     let closed: Vec<_> = json["gates"].as_array().unwrap().iter().filter(|gate| gate["open"] == false).collect();
     assert!(closed.is_empty() && json["gates"].as_array().unwrap().len() == 10, "{closed:#?}");
@@ -260,4 +256,82 @@ None of the usual tools is there.
     assert_eq!((json["format"].as_str(), json["guest"]["what"].as_str()), (Some("kladder.survey/1"), Some("windows")));
     let none = sandbox.run(&["survey", "--root", "no such folder"]);
     assert!(none.code == 10 && none.stderr.contains("there is no such folder"), "{}", none.stderr);
+}
+
+/// A catalog with the tool `plank`, which the host may have and the catalog has at 2.0.
+fn planks(sandbox: &Sandbox) {
+    let definition = "commands = { plank = \"plank\" }\nprovides = [\"walkway\"]\n[host]\ncommand = \"plank\"\nask = [\"-v\"]\nversion = 'plank (?<version>[0-9.]+)'";
+    let script = "#!/bin/sh\necho plank 1.0 from the shelf\n";
+    sandbox.plank("plank.tar.gz", &[kladder_pack::Entry::program("plank", script)], definition);
+}
+
+#[test]
+fn the_host_policy_decides_whose_tool_is_taken() {
+    let sandbox = Sandbox::new();
+    planks(&sandbox);
+    sandbox.host_command("plank", "echo plank 2.5 of the host");
+    let version = |rungs: &str| {
+        sandbox.wish(rungs);
+        let _ = std::fs::remove_file(sandbox.path("desk/ladder.pinned.toml"));
+        let ran = sandbox.run(&["pin", "--json"]);
+        if ran.code == 0 {
+            ran.json()["rungs"][0]["version"].as_str().unwrap().to_owned()
+        } else {
+            format!("exit {}", ran.code)
+        }
+    };
+    assert_eq!(version("plank = \"any\""), "1.0");
+    assert_eq!(version("plank = { host = \"prefer\" }"), "2.5");
+    assert_eq!(version("plank = { host = \"only\" }"), "2.5");
+    assert_eq!(version("plank = { host = \"never\" }"), "1.0");
+    assert_eq!(version("plank = \">=2\""), "2.5", "the catalog has none so new");
+    assert_eq!(version("plank = { version = \">=2\", host = \"never\" }"), "exit 11");
+    assert_eq!(version("walkway = { host = \"prefer\" }"), "2.5");
+}
+
+#[test]
+fn a_host_tool_that_changed_or_went_away_is_told_and_chosen_anew() {
+    let sandbox = Sandbox::new();
+    planks(&sandbox);
+    sandbox.wish("plank = { host = \"prefer\" }");
+    sandbox.host_command("plank", "echo plank 2.5");
+    let first = sandbox.run(&["climb"]).passed();
+    assert!(first.stdout.contains("the host's own, SANDBOX/bin/plank"), "{}", first.stdout);
+    assert_eq!(sandbox.yard.requests(), 0);
+    assert!(sandbox.read("desk/ladder.pinned.toml").contains("/bin/plank\""));
+    assert_eq!(sandbox.run(&["verify"]).code, 0);
+    assert!(sandbox.run(&["climb"]).passed().stdout.starts_with("Nothing to do"));
+
+    sandbox.host_command("plank", "echo plank 2.6");
+    let changed = sandbox.run(&["climb"]).passed().stdout;
+    assert!(
+        changed
+            .contains("plank was pinned to this host's SANDBOX/bin/plank 2.5, and SANDBOX/bin/plank 2.6 answers now"),
+        "{changed}"
+    );
+    std::fs::remove_file(sandbox.path("bin/plank")).unwrap();
+    let gone = sandbox.run(&["climb"]).passed().stdout;
+    assert!(gone.contains("2.6, and nothing answers any more; chosen anew.") && gone.contains("1.0"), "{gone}");
+    assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "plank 1.0 from the shelf\n");
+}
+
+#[test]
+fn what_only_the_host_could_have_and_lacks_is_told() {
+    let sandbox = Sandbox::new();
+    planks(&sandbox);
+    sandbox.wish("plank = { version = \">=3\", host = \"only\" }");
+    sandbox.host_command("plank", "echo plank 2.5");
+    assert_data_eq!(sandbox.run(&["climb"]).complaint(), str![[r#"
+exit 11
+kladder: this host has no plank >=3
+  where  ladder.toml, line 5, column 9
+         5 | plank = { version = ">=3", host = "only" }
+           |         ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
+  why    it has 2.5
+  next   install it with the system's own means, or wish for something else
+
+"#]]);
+    sandbox.host_command("plank", "exit 3");
+    let mute = sandbox.run(&["climb"]);
+    assert!(mute.code == 11 && mute.stderr.contains("no file on PATH answers with a version"), "{}", mute.stderr);
 }

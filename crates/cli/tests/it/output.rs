@@ -11,41 +11,41 @@ fn bare_kladder_tells_where_the_machine_stands_and_what_is_next() {
     assert!(sandbox.finished(nothing).passed().stdout.contains("kladder demo --keep FOLDER"));
     assert_data_eq!(
         sandbox.run(&[]).passed().stdout,
-        str![[r"
+        str![[r#"
 Tide-gauge desk
-  ladder   ladder.toml, 6 wishes
+  ladder   ladder.toml, 7 wishes
   pins     none yet
   landing  none yet
-  rungs    9, 9 to climb, [..] to fetch
+  rungs    10, 10 to climb, 9.7 kB to fetch
   next     kladder route, then kladder climb
 
-"]]
+"#]]
     );
     let _ = sandbox.run(&["climb"]).passed();
     assert_data_eq!(
         sandbox.run(&[]).passed().stdout,
-        str![[r"
+        str![[r#"
 Tide-gauge desk
-  ladder   ladder.toml, 6 wishes
+  ladder   ladder.toml, 7 wishes
   pins     fit the ladder
   landing  1, made [..] UTC
-  rungs    9, all in place
+  rungs    10, all in place
   next     kladder verify, or kladder run -- CMD
 
-"]]
+"#]]
     );
     sandbox.edit("desk/ladder.toml", "tidlow = \"long-term\"", "tidlow = \"current\"");
     assert_data_eq!(
         sandbox.run(&[]).passed().stdout,
-        str![[r"
+        str![[r#"
 Tide-gauge desk
-  ladder   ladder.toml, 6 wishes
+  ladder   ladder.toml, 7 wishes
   pins     are older than the ladder
   landing  1, made [..] UTC
-  rungs    9, 1 to climb, [..] to fetch
+  rungs    10, 1 to climb, 960 B to fetch
   next     kladder climb
 
-"]]
+"#]]
     );
     let json = sandbox.run(&["--json"]).passed().json();
     assert_eq!((json["pins"].as_str(), json["to_climb"].as_u64()), (Some("stale"), Some(1)));

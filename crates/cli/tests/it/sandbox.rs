@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
@@ -109,9 +110,18 @@ impl Sandbox {
         self.write("catalog/tools/plank.toml", &format!("{head}{definition}\n{release}"));
     }
 
+    /// A command of the host's, first on PATH.
+    pub fn host_command(&self, name: &str, script: &str) {
+        let path = self.path("bin").join(name);
+        self.write(&format!("bin/{name}"), &format!("#!/bin/sh\n{script}\n"));
+        fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+
     pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(assert_cmd::cargo::cargo_bin!("kladder"));
         let path = std::env::var_os("PATH").unwrap_or_else(|| OsString::from("/usr/bin:/bin"));
+        let own = std::iter::once(self.path("bin")).chain(std::env::split_paths(&path));
+        let path = std::env::join_paths(own).unwrap();
         command.args(arguments).current_dir(self.path("desk")).env_clear().env("PATH", path);
         command.env("HOME", self.path("user")).env("KLADDER_HOME", self.path("home"));
         command

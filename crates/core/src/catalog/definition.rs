@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use super::{Gate, Trial};
+use super::{Gate, Pattern, Trial};
 use crate::digest::Digest;
 use crate::platform::Platform;
 use crate::restart::Anew;
@@ -29,6 +29,8 @@ pub struct Definition {
     /// Environment variables; `{folder}` and `{version}` are filled in.
     #[serde(default)]
     pub variables: BTreeMap<String, String>,
+    /// How to find it on the host, where that may do.
+    pub host: Option<HostProbe>,
     /// What the host must have or be.
     #[serde(default)]
     pub gates: Vec<Gate>,
@@ -42,6 +44,28 @@ pub struct Definition {
     /// What can be had of it.
     #[serde(default)]
     pub releases: Vec<Release>,
+}
+
+/// How to find a tool on the host.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HostProbe {
+    /// The command to look for on PATH.
+    pub command: String,
+    /// The arguments that make it say its version.
+    #[serde(default = "ask_version")]
+    pub ask: Vec<String>,
+    /// Where the version stands in what it says: a group `version`, or the whole match.
+    #[serde(default = "any_version")]
+    pub version: Pattern,
+}
+
+fn ask_version() -> Vec<String> {
+    vec!["--version".into()]
+}
+
+fn any_version() -> Pattern {
+    Pattern::version()
 }
 
 /// What stands behind a command: a file of the tool, and arguments that come before the caller's.

@@ -14,7 +14,7 @@ mod licence;
 mod rehearsal;
 mod trial;
 
-pub use definition::{Artifact, Command, Definition, Release, Unpacking};
+pub use definition::{Artifact, Command, Definition, HostProbe, Release, Unpacking};
 pub use gate::{Demand, Gate, Ranged};
 pub use licence::Licence;
 pub use rehearsal::Rehearsal;

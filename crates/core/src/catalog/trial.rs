@@ -44,6 +44,12 @@ pub struct Expect {
 pub struct Pattern(regex::Regex);
 
 impl Pattern {
+    /// Numbers with dots between them.
+    pub(super) fn version() -> Self {
+        // The expression is fixed and was seen to compile.
+        Self(regex::Regex::new(r"(?<version>\d+(?:\.\d+)+)").expect("the expression is valid"))
+    }
+
     /// The expression.
     pub fn regex(&self) -> &regex::Regex {
         &self.0

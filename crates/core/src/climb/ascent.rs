@@ -10,7 +10,7 @@ use crate::files::{self, Attach};
 use crate::landing::{LandedRung, Landing, Made};
 use crate::rates::Rates;
 use crate::restart::Restarts;
-use crate::route::{Rung, Work};
+use crate::route::{Rung, Shelved, Source, Work};
 use crate::shelf::Manifest;
 use crate::unpack;
 use crate::verdict::Verdict;
@@ -32,7 +32,7 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<Landing, ClimbError> {
         let rungs = &prospect.route.rungs;
-        let table = wire::table(rungs.iter().map(wired))?;
+        let table = wire::table(rungs.iter().filter_map(wired))?;
         let draft = self.landings().draft()?;
         wire::write(&table, draft.folder(), &self.home.data)?;
         let bench = Bench::new(draft.folder(), &table, self.host, observer)?;
@@ -42,8 +42,13 @@ impl Site<'_> {
             go_on(observer)?;
             restart_due(rung, prospect, &memory.restarts)?;
             observer.event(&Event::Rung { rung: rung.name.clone(), number: at + 1, of: rungs.len() });
-            self.climb_rung(rung, prospect, &mut memory, observer)?;
-            wire::check_files(&wired(rung))?;
+            if let Source::Host(file) = &rung.source {
+                observer.event(&Event::OnHost { file: file.clone() });
+            }
+            if let Some(shelved) = rung.shelved().filter(|_| rung.work >= Work::Unpack) {
+                self.climb_rung(rung, shelved, prospect, &mut memory, observer)?;
+            }
+            wired(rung).map_or(Ok(()), |wired| wire::check_files(&wired))?;
             if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
                 return Err(ClimbError::Check(Box::new(failed)));
             }
@@ -55,21 +60,19 @@ impl Site<'_> {
         Ok(draft.commit(Made { ladder, pins: &pins, rungs, skipped_gates })?)
     }
 
-    /// Fetches, unpacks and shelves what is not on the shelf.
+    /// Fetches, unpacks and shelves a rung.
     fn climb_rung(
         &self,
         rung: &Rung,
+        shelved: &Shelved,
         prospect: &Prospect,
         memory: &mut Memory,
         observer: &dyn Observer,
     ) -> Result<(), ClimbError> {
-        if rung.work < Work::Unpack {
-            return Ok(());
-        }
         let started = Instant::now();
-        let archive = fetch::fetch(&rung.artifact, self.yards, &Cache::new(&self.home.cache), observer)?;
+        let archive = fetch::fetch(&shelved.artifact, self.yards, &Cache::new(&self.home.cache), observer)?;
         if rung.work == Work::Fetch {
-            memory.rates.fetch.add(rung.artifact.size, started.elapsed());
+            memory.rates.fetch.add(rung.size(), started.elapsed());
         }
         let started = Instant::now();
         let staging = self.home.staging();
@@ -78,13 +81,13 @@ impl Site<'_> {
             tempfile::Builder::new().prefix("rung-").tempdir_in(&staging).on("make a folder in", &staging)?;
         if let Some(anew) = rung.definition.after {
             // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
-            memory.restarts.remember(&rung.place.folder, anew, &prospect.survey.identity);
+            memory.restarts.remember(rung.folder(), anew, &prospect.survey.identity);
             memory.restarts.write(&memory.data)?;
         }
-        let done = shelve(rung, &archive, prepared.path(), observer);
+        let done = shelve(rung, shelved, &archive, prepared.path(), observer);
         // The folder is gone by renaming, or holds what must not stay; its read-only parts need our own removal.
         files::remove_tree(&prepared.keep())?;
-        memory.rates.unpack.add(rung.artifact.size, started.elapsed());
+        memory.rates.unpack.add(rung.size(), started.elapsed());
         done
     }
 }
@@ -93,7 +96,7 @@ impl Site<'_> {
 fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<(), ClimbError> {
     let below = prospect.route.rungs.iter().filter(|other| rung.needs.contains(&other.name.tool));
     for other in below {
-        if let Some(anew) = restarts.due(&other.place.folder, &prospect.survey.identity) {
+        if let Some(anew) = restarts.due(other.folder(), &prospect.survey.identity) {
             let (tool, above) = (other.name.tool.clone(), rung.name.tool.clone());
             return Err(ClimbError::Restart { tool, anew, above });
         }
@@ -102,16 +105,22 @@ fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<
 }
 
 fn landed(rung: &Rung) -> LandedRung {
-    LandedRung { tool: rung.name.tool.clone(), version: rung.name.version.clone(), folder: rung.place.folder.clone() }
+    LandedRung { tool: rung.name.tool.clone(), version: rung.name.version.clone(), folder: rung.folder().to_path_buf() }
 }
 
-fn shelve(rung: &Rung, archive: &Path, prepared: &Path, observer: &dyn Observer) -> Result<(), ClimbError> {
+fn shelve(
+    rung: &Rung,
+    Shelved { artifact, place }: &Shelved,
+    archive: &Path,
+    prepared: &Path,
+    observer: &dyn Observer,
+) -> Result<(), ClimbError> {
     let folder = prepared.join("files");
     files::create_folder(&folder)?;
-    let entries = unpack::unpack(archive, &rung.artifact, &folder, observer)?;
+    let entries = unpack::unpack(archive, artifact, &folder, observer)?;
     let files = entries.len();
-    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, rung.artifact.sha256, entries);
-    rung.place.put(prepared, &manifest)?;
-    observer.event(&Event::Shelved { rung: rung.name.clone(), files, folder: rung.place.folder.clone() });
+    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, artifact.sha256, entries);
+    place.put(prepared, &manifest)?;
+    observer.event(&Event::Shelved { rung: rung.name.clone(), files, folder: place.folder.clone() });
     Ok(())
 }

@@ -188,12 +188,12 @@ impl Site<'_> {
 
     /// Verifies the landing that is current: files, answers, checks and rehearsals.
     pub fn verify(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        let table = wire::table(route.rungs.iter().map(wired))?;
+        let table = wire::table(route.rungs.iter().filter_map(wired))?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &table, self.host, observer)?;
         let mut verdicts = Vec::new();
         for rung in &route.rungs {
-            verdicts.push(bench.files(rung)?);
+            verdicts.extend(bench.files(rung)?);
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
         }
@@ -214,6 +214,8 @@ fn closed_gates(prospect: &Prospect, request: &Request) -> Result<Vec<String>, C
     Err(ClimbError::Gates(closed.into_iter().cloned().collect()))
 }
 
-fn wired(rung: &Rung) -> Wired<'_> {
-    Wired { definition: &rung.definition, version: &rung.name.version, folder: rung.place.files() }
+/// What is wired of a rung; what the host has is on PATH already.
+fn wired(rung: &Rung) -> Option<Wired<'_>> {
+    rung.shelved()?;
+    Some(Wired { definition: &rung.definition, version: &rung.name.version, folder: rung.files() })
 }

@@ -56,7 +56,7 @@ impl Site<'_> {
         let terms = Terms::read(&self.home.data)?;
         let left: Vec<_> = route.rungs.iter().filter(|rung| rung.work >= Work::Unpack).collect();
         let (fetch, unpacked) = gates::room(&left);
-        let archives = left.iter().map(|rung| rung.artifact.size).sum();
+        let archives = left.iter().map(|rung| rung.size()).sum();
         Ok(Prospect {
             gates: gates::check(&route, &survey, self.host),
             licences: terms::open(&route, self.catalog, &terms).map_err(route::RouteError::from)?,

@@ -38,10 +38,38 @@ pub struct Wish {
     pub tool: String,
     /// Which versions will do.
     pub range: Range,
+    /// Whether what the host has will do.
+    pub host: HostPolicy,
     /// Where its name stands.
     pub place: Place,
     /// Where it says which versions will do.
     pub range_place: Place,
+}
+
+/// Whether what the host has will do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum HostPolicy {
+    /// It is taken before anything else.
+    Prefer,
+    /// It is taken where nothing else fits.
+    #[default]
+    Allow,
+    /// It is not looked at.
+    Never,
+    /// Nothing else is taken.
+    Only,
+}
+
+impl std::fmt::Display for HostPolicy {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Prefer => "prefer",
+            Self::Allow => "allow",
+            Self::Never => "never",
+            Self::Only => "only",
+        })
+    }
 }
 
 /// Which versions will do: a requirement, a series, or both.
@@ -96,6 +124,7 @@ struct Head {
 struct WishForm {
     version: Option<Spanned<String>>,
     series: Option<String>,
+    host: HostPolicy,
     /// The whole value is one string.
     short: bool,
 }
@@ -105,6 +134,8 @@ struct WishForm {
 struct WishTable {
     version: Option<Spanned<String>>,
     series: Option<String>,
+    #[serde(default)]
+    host: HostPolicy,
 }
 
 impl<'de> Deserialize<'de> for WishForm {
@@ -113,10 +144,15 @@ impl<'de> Deserialize<'de> for WishForm {
         impl<'de> serde::de::Visitor<'de> for Visitor {
             type Value = WishForm;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                f.write_str("a requirement like \"1.4\", a series, or a table with `version` and `series`")
+                f.write_str("a requirement like \"1.4\", a series, or a table with `version`, `series` and `host`")
             }
             fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
-                Ok(WishForm { version: Some(Spanned::new(0..0, text.to_owned())), series: None, short: true })
+                Ok(WishForm {
+                    version: Some(Spanned::new(0..0, text.to_owned())),
+                    series: None,
+                    host: HostPolicy::Allow,
+                    short: true,
+                })
             }
             fn visit_i64<E: serde::de::Error>(self, number: i64) -> Result<WishForm, E> {
                 Err(E::custom(in_quotes(number)))
@@ -126,7 +162,7 @@ impl<'de> Deserialize<'de> for WishForm {
             }
             fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
                 let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
-                Ok(WishForm { version: table.version, series: table.series, short: false })
+                Ok(WishForm { version: table.version, series: table.series, host: table.host, short: false })
             }
         }
         deserializer.deserialize_any(Visitor)
@@ -197,7 +233,7 @@ fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Res
         }
     }
     let (place, range_place) = (source.place(tool.span()), source.place(whole));
-    Ok(Wish { tool: tool.get_ref().clone(), range, place, range_place })
+    Ok(Wish { tool: tool.get_ref().clone(), range, host: form.host, place, range_place })
 }
 
 /// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.
@@ -206,7 +242,7 @@ fn is_series(text: &str) -> bool {
 }
 
 fn digest(platforms: &[Platform], wishes: &[Wish]) -> Digest {
-    let mut lines: Vec<String> = wishes.iter().map(|w| format!("{} {}\n", w.tool, w.range)).collect();
+    let mut lines: Vec<String> = wishes.iter().map(|w| format!("{} {} {}\n", w.tool, w.range, w.host)).collect();
     lines.extend(platforms.iter().map(|platform| format!("platform {platform}\n")));
     Digest::of(lines.concat().as_bytes())
 }

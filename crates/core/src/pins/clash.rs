@@ -2,7 +2,7 @@
 
 use kladder_solve::{Clash, Fact, NeedOf};
 
-use super::resolve::Offer;
+use super::offer::Offer;
 use crate::document::Place;
 use crate::ladder::{Ladder, Range};
 use crate::version::Version;
@@ -75,8 +75,10 @@ fn gather(facts: &[Fact<Offer<'_>>]) -> Vec<ClashingNeed> {
         let Fact::Need { package, version, need } = fact else { continue };
         let needs = ranges(need);
         match gathered.iter_mut().find(|known| known.tool == *package && known.needs == needs) {
-            Some(known) => known.versions.push(version.clone()),
-            None => gathered.push(ClashingNeed { tool: package.clone(), versions: vec![version.clone()], needs }),
+            Some(known) => known.versions.push(version.version.clone()),
+            None => {
+                gathered.push(ClashingNeed { tool: package.clone(), versions: vec![version.version.clone()], needs })
+            }
         }
     }
     for need in &mut gathered {

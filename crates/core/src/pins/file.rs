@@ -36,7 +36,11 @@ pub struct Pins {
 pub struct Pin {
     /// Its version.
     pub version: Version,
+    /// For what the host has: the file that answered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host: Option<PathBuf>,
     /// Its files, for every platform of the ladder.
+    #[serde(default)]
     pub artifacts: BTreeMap<Platform, PinnedArtifact>,
 }
 
@@ -187,7 +191,12 @@ impl Pin {
         }
         let mut table = Table::new();
         table.insert("version", value(self.version.as_str()));
-        table.insert("artifacts", Item::Table(artifacts));
+        if let Some(file) = &self.host {
+            table.insert("host", value(file.display().to_string()));
+        }
+        if !artifacts.is_empty() {
+            table.insert("artifacts", Item::Table(artifacts));
+        }
         table
     }
 }

@@ -2,16 +2,20 @@
 
 mod clash;
 mod file;
+mod host;
+mod offer;
 mod resolve;
 
 pub use clash::{ClashReport, ClashingNeed, ClashingWish, WayOut};
 pub use file::{Pin, PinnedArtifact, Pins, PinsFileError};
+pub use host::{Found, HostTools, Moved};
 pub use resolve::resolve;
 
 use crate::catalog::{Catalog, CatalogError};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::platform::Platform;
+use crate::survey::Host;
 use crate::version::Version;
 
 /// Why there are no pins.
@@ -78,6 +82,18 @@ pub enum PinsError {
         /// The wish.
         place: Box<Place>,
     },
+    /// Only the host could have it, and does not, or not in this version.
+    #[error("this host has no {tool} {wanted}")]
+    NotOnHost {
+        /// The tool or capability.
+        tool: String,
+        /// What was wished for.
+        wanted: String,
+        /// The version that the host has.
+        found: Option<String>,
+        /// The wish.
+        place: Box<Place>,
+    },
     /// The wishes cannot be met together.
     #[error("the wishes cannot be met together")]
     Clash(Box<ClashReport>),
@@ -98,28 +114,34 @@ pub enum Freshness {
     Current,
     /// The ladder has changed since.
     Stale,
+    /// What they pin on the host has changed.
+    HostMoved,
     /// There are none.
     Missing,
 }
 
-/// Tells whether pins fit their ladder as it is now.
-pub fn freshness(ladder: &Ladder, pins: Option<&Pins>) -> Freshness {
-    match pins {
-        None => Freshness::Missing,
-        Some(pins) if pins.ladder == ladder.digest => Freshness::Current,
-        Some(_) => Freshness::Stale,
-    }
+/// The pins to go by, and how the ones on file fit.
+#[derive(Clone, Debug)]
+pub struct Settled {
+    /// The pins.
+    pub pins: Pins,
+    /// How the old ones fit.
+    pub freshness: Freshness,
+    /// What was pinned on the host and does not hold any more.
+    pub moved: Vec<Moved>,
 }
 
-/// The pins to go by: those on file where they fit the ladder as it is now, else new ones that keep what they can.
-pub fn settle(
-    ladder: &Ladder,
-    catalog: &Catalog,
-    host: &Platform,
-    old: Option<&Pins>,
-) -> Result<(Pins, Freshness), PinsError> {
-    match (freshness(ladder, old), old) {
-        (Freshness::Current, Some(pins)) => Ok((pins.clone(), Freshness::Current)),
-        (fresh, _) => Ok((resolve(ladder, catalog, host, old)?, fresh)),
-    }
+/// The pins to go by: those on file where they fit the ladder and the host as they are now, else new ones that keep what
+/// they can.
+pub fn settle(ladder: &Ladder, catalog: &Catalog, host: &Host, old: Option<&Pins>) -> Result<Settled, PinsError> {
+    let tools = HostTools::of(host);
+    let moved = old.map(|old| tools.moved(old, catalog)).unwrap_or_default();
+    let freshness = match old {
+        None => Freshness::Missing,
+        Some(old) if old.ladder != ladder.digest => Freshness::Stale,
+        Some(_) if !moved.is_empty() => Freshness::HostMoved,
+        Some(old) => return Ok(Settled { pins: old.clone(), freshness: Freshness::Current, moved }),
+    };
+    let pins = resolve(ladder, catalog, &host.platform, &tools, old)?;
+    Ok(Settled { pins, freshness, moved })
 }

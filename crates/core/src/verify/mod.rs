@@ -20,7 +20,7 @@ use crate::event::{Cancelled, Event, Observer, go_on};
 use crate::files::{self, Attach, FileError};
 use crate::landing::path_with;
 use crate::process;
-use crate::route::Rung;
+use crate::route::{Rung, Shelved, Source};
 use crate::shelf::ManifestError;
 use crate::survey::{Host, answers};
 use crate::verdict::{Outcome, Subject, Verdict};
@@ -84,7 +84,7 @@ impl<'b> Bench<'b> {
             let (tool, name) = (rung.name.tool.clone(), trial.name.clone());
             let folder = self.scratch.path().join("checks").join(&tool);
             files::create_folder(&folder)?;
-            let filled = Filled { version: &rung.name.version, folder: &rung.place.files() };
+            let filled = Filled { version: &rung.name.version, folder: &rung.files() };
             let verdict = self.trial(Subject::Check { tool, name }, trial, Some(&filled), &folder)?;
             verdicts.push(verdict);
             if verdicts.last().is_some_and(Verdict::failed) {
@@ -103,11 +103,26 @@ impl<'b> Bench<'b> {
         let judged = |(name, command): (&String, &crate::catalog::Command)| {
             let started = Instant::now();
             let subject = Subject::Answer { tool: rung.name.tool.clone(), command: name.clone() };
-            let file = rung.place.files().join(crate::shelf::filled(&command.file, &rung.name.version));
+            let file = rung.files().join(crate::shelf::filled(&command.file, &rung.name.version));
             let outcome = self.answered(name, &file, &path, &bytes);
             self.conclude(subject, started, outcome)
         };
+        if let Source::Host(file) = &rung.source {
+            return Ok(vec![self.host_answers(rung, file, &path)]);
+        }
         Ok(rung.definition.commands.iter().map(judged).collect())
+    }
+
+    /// For what the host has: the pinned file must still be the one that answers.
+    fn host_answers(&self, rung: &Rung, file: &Path, path: &OsString) -> Verdict {
+        let started = Instant::now();
+        let command = file.file_name().map(|name| name.display().to_string()).unwrap_or_default();
+        let outcome = match answers(&command, path) {
+            Some(first) if first == file => Outcome::Passed,
+            Some(other) => Outcome::Failed { why: format!("{} answers", other.display()), output: String::new() },
+            None => Outcome::Failed { why: "no file answers".into(), output: String::new() },
+        };
+        self.conclude(Subject::Answer { tool: rung.name.tool.clone(), command }, started, outcome)
     }
 
     fn answered(&self, name: &str, file: &Path, path: &OsString, table: &[u8]) -> Outcome {
@@ -128,11 +143,12 @@ impl<'b> Bench<'b> {
         }
     }
 
-    /// Compares a rung's files with its manifest.
-    pub fn files(&self, rung: &Rung) -> Result<Verdict, VerifyError> {
+    /// Compares a rung's files with its manifest; what the host has, has none.
+    pub fn files(&self, rung: &Rung) -> Result<Option<Verdict>, VerifyError> {
         let started = Instant::now();
         go_on(self.observer)?;
-        let differences = rung.place.manifest()?.compare(&rung.place.files())?;
+        let Some(Shelved { place, .. }) = rung.shelved() else { return Ok(None) };
+        let differences = place.manifest()?.compare(&place.files())?;
         let outcome = if differences.is_empty() {
             Outcome::Passed
         } else {
@@ -140,7 +156,7 @@ impl<'b> Bench<'b> {
             let why = format!("{} of its files are not as they were unpacked", differences.len());
             Outcome::Failed { why, output: lines.join("\n") }
         };
-        Ok(self.conclude(Subject::Files { tool: rung.name.tool.clone() }, started, outcome))
+        Ok(Some(self.conclude(Subject::Files { tool: rung.name.tool.clone() }, started, outcome)))
     }
 
     /// Runs a rehearsal; after a step that fails the others are skipped. Where tools are missing it is one skipped step.
