@@ -13,6 +13,7 @@ use include_dir::{Dir, include_dir};
 use kladder_core::files::{self, FileError};
 
 static TOOLS: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/tools");
+static PIECES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/pieces");
 static CATALOG: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/catalog");
 static DESK: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/desk");
 
@@ -61,7 +62,7 @@ pub fn build(folder: &Path) -> Result<Layout, DemoError> {
         lay_out(dir, path)?;
     }
     files::create_folder(&yard)?;
-    let archives = packing::pack_all(&TOOLS, &catalog.join("tools"), &yard)?;
+    let archives = packing::pack_all(&TOOLS, &PIECES, &catalog.join("tools"), &yard)?;
     Ok(Layout { catalog, yard, desk, archives })
 }
 

@@ -12,7 +12,7 @@ use toml_edit::{DocumentMut, InlineTable, Item, Table};
 use crate::DemoError;
 
 /// Packs every artifact of every definition in `definitions` into `yard`; returns how many there are.
-pub(crate) fn pack_all(tools: &Dir<'_>, definitions: &Path, yard: &Path) -> Result<usize, DemoError> {
+pub(crate) fn pack_all(tools: &Dir<'_>, pieces: &Dir<'_>, definitions: &Path, yard: &Path) -> Result<usize, DemoError> {
     let mut packed = 0;
     for tool in tools.dirs() {
         let name = tool.path().display().to_string();
@@ -22,7 +22,7 @@ pub(crate) fn pack_all(tools: &Dir<'_>, definitions: &Path, yard: &Path) -> Resu
         let mut document: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| wrong(e.to_string()))?;
         let releases = document.get_mut("releases").and_then(Item::as_array_of_tables_mut);
         for release in releases.ok_or_else(|| wrong("there are no releases".into()))?.iter_mut() {
-            packed += pack_release(tool, release, yard).map_err(|failed| failed.unwrap_or_else(wrong))?;
+            packed += pack_release(tool, pieces, release, yard).map_err(|failed| failed.unwrap_or_else(wrong))?;
         }
         fs::write(&path, document.to_string()).on("write", &path)?;
     }
@@ -44,19 +44,33 @@ impl Failed {
     }
 }
 
-fn pack_release(tool: &Dir<'_>, release: &mut Table, yard: &Path) -> Result<usize, Failed> {
-    let missing = |what: &str| Failed::Words(format!("a release without {what}"));
+fn missing(what: &str) -> Failed {
+    Failed::Words(format!("a release without {what}"))
+}
+
+fn pack_release(tool: &Dir<'_>, pieces: &Dir<'_>, release: &mut Table, yard: &Path) -> Result<usize, Failed> {
     let version = release.get("version").and_then(Item::as_str).ok_or_else(|| missing("version"))?.to_owned();
-    let artifacts = release.get_mut("artifacts").and_then(Item::as_table_mut).ok_or_else(|| missing("artifacts"))?;
+    let mut packed = pack_artifacts(tool, &version, release, yard)?;
+    let Some(taken) = release.get_mut("pieces").and_then(Item::as_table_mut) else { return Ok(packed) };
+    for (name, piece) in taken.iter_mut() {
+        let source = pieces.get_dir(tool.path().join(name.get())).ok_or_else(|| missing("the source of a piece"))?;
+        let table = piece.as_table_mut().ok_or_else(|| missing("a table for a piece"))?;
+        packed += pack_artifacts(source, &version, table, yard)?;
+    }
+    Ok(packed)
+}
+
+fn pack_artifacts(source: &Dir<'_>, version: &str, table: &mut Table, yard: &Path) -> Result<usize, Failed> {
+    let Some(artifacts) = table.get_mut("artifacts").and_then(Item::as_table_mut) else { return Ok(0) };
     for (platform, artifact) in artifacts.iter_mut() {
         let line = artifact.as_inline_table_mut().ok_or_else(|| missing("inline artifacts"))?;
-        pack_artifact(tool, &version, platform.get(), line, yard)?;
+        pack_artifact(source, version, platform.get(), line, yard)?;
     }
     Ok(artifacts.len())
 }
 
 fn pack_artifact(
-    tool: &Dir<'_>,
+    source: &Dir<'_>,
     version: &str,
     platform: &str,
     line: &mut InlineTable,
@@ -66,9 +80,9 @@ fn pack_artifact(
     let format = Format::of_name(&file).ok_or_else(|| Failed::Words(format!("`{file}` has an unknown ending")))?;
     let strips =
         line.get("unpack").and_then(|unpack| unpack.as_inline_table()).is_some_and(|u| u.contains_key("strip"));
-    let folder = if strips { format!("{}-{version}/", tool.path().display()) } else { String::new() };
+    let folder = if strips { format!("release-{version}/") } else { String::new() };
     let mut entries = Vec::new();
-    collect(tool, tool, &folder, &[("@VERSION@", version), ("@PLATFORM@", platform)], &mut entries);
+    collect(source, source, &folder, &[("@VERSION@", version), ("@PLATFORM@", platform)], &mut entries);
     entries.sort_by(|a, b| a.path.cmp(&b.path));
     let path = yard.join(&file);
     let failed = |source| Failed::Other(DemoError::Pack { path: path.clone(), source });

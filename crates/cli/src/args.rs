@@ -24,6 +24,7 @@ Usage: kladder [OPTIONS] [COMMAND]
 First day:
   demo      The whole story on made-up data, in a throw-away home
   survey    What this machine is and has
+  about     One tool of the catalog: releases, pieces, needs, licence
   pin       Resolve the ladder's wishes to exact versions with digests
   route     What a climb would do, in order
   climb     Fetch, verify, unpack, wire and check every rung, then land
@@ -82,6 +83,11 @@ pub(crate) enum Command {
     },
     /// What this machine is and has: system, processor, memory, disk, rights, graphics, tools that are there already
     Survey,
+    /// One tool of the catalog: series, releases, pieces, needs, licence, sizes, platforms
+    About {
+        /// The tool
+        tool: String,
+    },
     /// Resolve the ladder's wishes to exact versions with digests, and write them beside it
     ///
     /// What is pinned stays put as long as the wishes allow it.

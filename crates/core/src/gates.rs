@@ -162,7 +162,7 @@ fn size(bytes: u64) -> String {
 pub fn room(rungs: &[&Rung]) -> (u64, u64) {
     let fetched = rungs.iter().filter(|rung| rung.work == Work::Fetch).map(|rung| rung.size()).sum();
     let shelved = rungs.iter().filter(|rung| rung.work >= Work::Unpack).filter_map(|rung| rung.shelved());
-    let unpacked = shelved.map(|shelved| unpacked(&shelved.artifact)).sum();
+    let unpacked = shelved.flat_map(|shelved| &shelved.artifacts).map(unpacked).sum();
     (fetched, unpacked)
 }
 

@@ -7,7 +7,7 @@ use std::rc::Rc;
 use petgraph::algo::tarjan_scc;
 use petgraph::graphmap::DiGraphMap;
 
-use crate::catalog::{Artifact, Catalog, CatalogError, Definition, Release};
+use crate::catalog::{Artifact, Catalog, CatalogError, Command, Definition, Release};
 use crate::event::RungName;
 use crate::fetch::Cache;
 use crate::ladder::Ladder;
@@ -82,24 +82,24 @@ pub enum Source {
     Host(PathBuf),
 }
 
-/// An artifact and its place on the shelf.
+/// Artifacts and their place on the shelf.
 #[derive(Clone, Debug)]
 pub struct Shelved {
-    /// The artifact for the host, with digests from the pins.
-    pub artifact: Artifact,
-    /// Its place on the shelf.
+    /// The artifacts for the host, with digests from the pins: the release's own, then its pieces'.
+    pub artifacts: Vec<Artifact>,
+    /// Where they stand together.
     pub place: Place,
 }
 
 impl Rung {
-    /// Its artifact and place; `None` for what the host has.
+    /// Its artifacts and place; `None` for what the host has.
     pub fn shelved(&self) -> Option<&Shelved> {
         if let Source::Shelf(shelved) = &self.source { Some(shelved) } else { None }
     }
 
-    /// Bytes of its artifact; 0 for what the host has.
+    /// Bytes of its artifacts; 0 for what the host has.
     pub fn size(&self) -> u64 {
-        self.shelved().map_or(0, |shelved| shelved.artifact.size)
+        self.shelved().map_or(0, |shelved| shelved.artifacts.iter().map(|artifact| artifact.size).sum())
     }
 
     /// What tells it from others in a landing: its folder on the shelf, or the host's file.
@@ -134,6 +134,10 @@ pub struct Rung {
     pub work: Work,
     /// The rungs that it needs itself.
     pub needs: Vec<String>,
+    /// Its commands, those of its pieces included.
+    pub commands: BTreeMap<String, Command>,
+    /// Its pieces, and who asks for each.
+    pub pieces: Vec<(String, Vec<Because>)>,
 }
 
 /// What a climb would do, bottom rung first.
@@ -184,7 +188,7 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     }
     let needs = needs_between(&found);
     let order = bottom_up(&needs);
-    let rungs = order.iter().map(|tool| rung(ground, &found[tool], &needs));
+    let rungs = order.iter().map(|tool| rung(ground, &found[tool], &found, &needs));
     let rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
     let stays = |name: &RungName| rungs.iter().any(|rung| rung.name.tool == name.tool);
     let landed = ground.landing.iter().flat_map(|landing| &landing.rungs).map(super::landing::LandedRung::name);
@@ -210,6 +214,14 @@ impl<'p> Found<'p> {
         }
         let release = release.filter(|_| pin.host.is_none());
         Ok(Self { tool, pin, definition, release })
+    }
+
+    /// The commands of the tool and of the pieces that are pinned.
+    fn commands(&self) -> BTreeMap<String, Command> {
+        let pieces = self.release.iter().flat_map(|release| &release.pieces);
+        let taken = pieces.filter(|(name, _)| self.pin.pieces.contains_key(*name));
+        let of_pieces = taken.flat_map(|(_, piece)| piece.commands.clone());
+        self.definition.commands.clone().into_iter().chain(of_pieces).collect()
     }
 
     fn meets(&self, need: &str) -> bool {
@@ -253,7 +265,12 @@ fn bottom_up<'p>(needs: &Needs<'p>) -> Vec<&'p str> {
     groups.concat()
 }
 
-fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Rung, RouteError> {
+fn rung(
+    ground: &Ground<'_>,
+    found: &Found<'_>,
+    all: &BTreeMap<&str, Found<'_>>,
+    needs: &Needs<'_>,
+) -> Result<Rung, RouteError> {
     let (tool, version) = (found.tool, &found.pin.version);
     let no_artifact = || RouteError::NoArtifact {
         tool: tool.to_owned(),
@@ -261,20 +278,19 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Run
         platform: ground.platform.clone(),
         there: found.pin.artifacts.keys().cloned().collect(),
     };
-    let source = match &found.pin.host {
-        Some(file) => Source::Host(file.clone()),
-        None => {
-            let pinned = found.pin.artifact(ground.platform).ok_or_else(no_artifact)?;
-            let release = found.release.as_ref().and_then(|release| release.artifact(ground.platform));
-            let artifact = shelf::prepared(&found.definition, version, pinned.with(release));
-            let place = ground.shelf.place(tool, version, &artifact);
-            Source::Shelf(Shelved { artifact, place })
-        }
+    let source = if let Some(file) = &found.pin.host {
+        Source::Host(file.clone())
+    } else {
+        let artifacts = artifacts(ground, found).ok_or_else(no_artifact)?;
+        let place = ground.shelf.place(tool, version, &artifacts);
+        Source::Shelf(Shelved { artifacts, place })
     };
     let mut rung = Rung {
         name: RungName { tool: tool.to_owned(), version: version.clone() },
         because: because(ground.ladder, found, needs),
         needs: needs[tool].iter().map(|&need| need.to_owned()).collect(),
+        pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
+        commands: found.commands(),
         definition: Rc::clone(&found.definition),
         source,
         work: Work::Nothing,
@@ -283,15 +299,38 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, needs: &Needs<'_>) -> Result<Run
     Ok(rung)
 }
 
+/// The release's own artifact and its pieces', as they are unpacked; `None` when one is not there for the platform.
+fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Option<Vec<Artifact>> {
+    let (platform, release) = (ground.platform, found.release.as_ref());
+    let commands = found.commands();
+    let prepared = |artifact| shelf::prepared(&commands, &found.pin.version, artifact);
+    let own = found.pin.artifact(platform)?.with(release.and_then(|release| release.artifact(platform)));
+    let mut all = vec![prepared(own)];
+    for (piece, pinned) in found.pin.piece_artifacts(platform) {
+        let piece = release.and_then(|release| release.pieces.get(piece));
+        all.push(prepared(pinned?.with(piece.and_then(|piece| piece.artifact(platform)))));
+    }
+    Some(all)
+}
+
+/// Who asks for a piece.
+fn asking(ground: &Ground<'_>, all: &BTreeMap<&str, Found<'_>>, found: &Found<'_>, piece: &str) -> Vec<Because> {
+    let names = |pieces: &[String]| pieces.iter().any(|name| name == piece);
+    let wishes = ground.ladder.wishes.iter().filter(|wish| found.meets(&wish.tool) && names(&wish.range.pieces));
+    let needs = all.values().filter(|other| {
+        let mut needs = other.release.iter().flat_map(|release| &release.needs);
+        needs.any(|(need, wanted)| found.meets(need) && names(&wanted.pieces))
+    });
+    let wishes = wishes.map(|wish| Because::Wished { line: wish.place.line });
+    wishes.chain(needs.map(|other| Because::NeededBy { tool: other.tool.to_owned() })).collect()
+}
+
 fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
     let landed = ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder()));
     match rung.shelved() {
-        Some(Shelved { artifact, place }) if !place.is_taken() => {
-            if ground.cache.seems_to_hold(artifact) {
-                Work::Unpack
-            } else {
-                Work::Fetch
-            }
+        Some(Shelved { artifacts, place }) if !place.is_taken() => {
+            let cached = artifacts.iter().all(|artifact| ground.cache.seems_to_hold(artifact));
+            if cached { Work::Unpack } else { Work::Fetch }
         }
         _ if landed => Work::Nothing,
         _ => Work::Wire,

@@ -40,7 +40,7 @@ fn unpack_as(name: &str, entries: &[Entry], unpacking: Unpacking) -> Unpacked {
     pack(Format::of_name(name).unwrap(), entries, &archive).unwrap();
     let (sha256, size) = Digest::of_file(&archive).unwrap();
     let artifact = Artifact { file: name.into(), size, sha256, unpacked: None, unpack: unpacking };
-    let result = unpack(&archive, &artifact, &into, &Silent);
+    let result = unpack([(archive.as_path(), &artifact)], &into, &Silent);
     Unpacked { folder, result }
 }
 
@@ -141,7 +141,7 @@ fn an_archive_that_is_cut_or_something_else_is_damaged() {
             let (file, sha256) = ((*name).into(), Digest::of(content));
             let artifact =
                 Artifact { file, size: content.len() as u64, sha256, unpacked: None, unpack: Unpacking::default() };
-            let result = unpack(&archive, &artifact, &into, &Silent);
+            let result = unpack([(archive.as_path(), &artifact)], &into, &Silent);
             assert!(matches!(result, Err(UnpackError::Damaged { .. })), "{name}, case {case}: {result:?}");
         }
     }
@@ -160,7 +160,7 @@ fn a_single_file_is_put_as_it_is_and_may_be_run() {
         unpacked: None,
         unpack: Unpacking::default(),
     };
-    let made = unpack(&file, &artifact, &into, &Silent).unwrap();
+    let made = unpack([(file.as_path(), &artifact)], &into, &Silent).unwrap();
     assert_eq!(made[0].path, Path::new("tool-1.0"));
     assert_ne!(fs::metadata(into.join("tool-1.0")).unwrap().permissions().mode() & 0o100, 0);
 }

@@ -1,5 +1,6 @@
 //! One file a command: what it asks of the core, and how the answer reads.
 
+mod about;
 mod climb;
 mod demo;
 mod pin;
@@ -25,6 +26,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         None => standing::run(&context, out),
         Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
         Some(Command::Survey) => survey::run(&context, out),
+        Some(Command::About { tool }) => about::run(&context, out, &tool),
         Some(Command::Pin) => pin::run(&context, out),
         Some(Command::Route { admin_script }) => route::run(&context, out, admin_script),
         Some(Command::Climb(options)) => climb::run(&context, out, &options),

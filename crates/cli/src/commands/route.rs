@@ -2,6 +2,7 @@
 
 use std::process::ExitCode;
 
+use kladder_core::catalog::Artifact;
 use kladder_core::climb::Prospect;
 use kladder_core::fetch::Yard;
 use kladder_core::gates::{Standing, admin_script as admin_script_of};
@@ -59,14 +60,21 @@ struct RungShape {
     /// Lines of the ladder that wish for it.
     wished_at: Vec<usize>,
     needed_by: Vec<String>,
-    /// Null for what the host has.
-    file: Option<String>,
+    /// Its own, then its pieces'; none for what the host has.
+    files: Vec<FileShape>,
     size: u64,
-    sha256: Option<String>,
+    pieces: Vec<String>,
     /// `nothing`, `wire`, `unpack` or `fetch`: the first step that is left.
     work: &'static str,
     checks: usize,
     folder: String,
+}
+
+#[derive(Serialize)]
+struct FileShape {
+    file: String,
+    size: u64,
+    sha256: String,
 }
 
 #[derive(Serialize)]
@@ -115,11 +123,18 @@ fn row(at: usize, rung: &Rung) -> Vec<String> {
         styled(FAINT, at + 1),
         styled(STRONG, &rung.name.tool),
         rung.name.version.to_string(),
-        rung.definition.kind.clone(),
+        clean(&rung.definition.kind),
         if rung.shelved().is_some() { bytes(rung.size()) } else { styled(FAINT, "host's own") },
         work(rung).to_owned(),
-        because(&rung.because),
+        why(rung),
     ]
+}
+
+/// Who wants the rung, and who wants which of its pieces.
+fn why(rung: &Rung) -> String {
+    let piece = |(piece, asking): &(String, Vec<Because>)| format!("; with {piece}: {}", because(asking));
+    let pieces: String = rung.pieces.iter().map(piece).collect();
+    because(&rung.because) + &pieces
 }
 
 fn because(because: &[Because]) -> String {
@@ -221,6 +236,10 @@ fn shape(opened: &Opened, context: &Context, prospect: &Prospect) -> Shape {
     }
 }
 
+fn file_shape(artifact: &Artifact) -> FileShape {
+    FileShape { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256.to_string() }
+}
+
 fn rung_shape(rung: &Rung) -> RungShape {
     let lines = rung.because.iter().filter_map(|b| if let Because::Wished { line } = b { Some(*line) } else { None });
     let tools =
@@ -231,9 +250,9 @@ fn rung_shape(rung: &Rung) -> RungShape {
         kind: rung.definition.kind.clone(),
         wished_at: lines.collect(),
         needed_by: tools.collect(),
-        file: rung.shelved().map(|shelved| shelved.artifact.file.clone()),
+        files: rung.shelved().iter().flat_map(|shelved| &shelved.artifacts).map(file_shape).collect(),
         size: rung.size(),
-        sha256: rung.shelved().map(|shelved| shelved.artifact.sha256.to_string()),
+        pieces: rung.pieces.iter().map(|(piece, _)| piece.clone()).collect(),
         work: match rung.work {
             Work::Nothing => "nothing",
             Work::Wire => "wire",

@@ -162,6 +162,13 @@ impl Problem {
                 let problem = problem.why(format!("its series: {}", there.join(", ")));
                 near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
             }
+            PinsError::NoSuchPiece { near, there, place, .. } => {
+                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
+                let pieces =
+                    if there.is_empty() { "it has none".into() } else { format!("its pieces: {}", there.join(", ")) };
+                let problem = problem.why(pieces);
+                near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
+            }
             PinsError::NoSuchVersion { nearest, series, place, .. } => {
                 let mut problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
                 if !nearest.is_empty() {

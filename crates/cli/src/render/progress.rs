@@ -21,7 +21,7 @@ pub(crate) struct Progress {
     now: Mutex<Now>,
 }
 
-const FETCHING: &str = "  {prefix:.dim}  {msg}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {decimal_bytes_per_sec}, {eta} left";
+const FETCHING: &str = "  {prefix:.dim}  {msg}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {decimal_amountper_sec}, {eta} left";
 const SPINNING: &str = "  {prefix:.dim}  {msg}  {elapsed:.dim}";
 
 #[derive(Default)]
@@ -31,6 +31,8 @@ struct Now {
     /// The rung's tool and version.
     name: String,
     done: Vec<String>,
+    fetched: u64,
+    from_cache: u64,
     checks: usize,
     /// Bytes received before the artifact that is under way.
     before: u64,
@@ -115,11 +117,17 @@ impl Observer for Progress {
                 self.line(&styled(FAINT, clean(&format!("  {yard}: {reason}; trying {next}"))));
             }
             Event::Fetched { size, cached, .. } => {
-                let how = if *cached { "from the cache" } else { "fetched" };
-                now.done.push(format!("{} {how}", bytes(*size)));
+                *(if *cached { &mut now.from_cache } else { &mut now.fetched }) += size;
                 self.spinning(&now, "unpacking");
             }
-            Event::Shelved { files, .. } => now.done.push(format!("{} unpacked", count(*files, "file"))),
+            Event::Shelved { files, .. } => {
+                for (amount, how) in [(now.fetched, "fetched"), (now.from_cache, "from the cache")] {
+                    if amount > 0 {
+                        now.done.push(format!("{} {how}", bytes(amount)));
+                    }
+                }
+                now.done.push(format!("{} unpacked", count(*files, "file")));
+            }
             Event::Checking { subject } => self.spinning(&now, &format!("{}: {}", subject.owner(), subject.claim())),
             Event::Checked(verdict) => now.checks += usize::from(!verdict.failed()),
             Event::Climbed { rung } => self.climbed(&mut now, rung),

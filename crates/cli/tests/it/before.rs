@@ -321,7 +321,9 @@ fn what_only_the_host_could_have_and_lacks_is_told() {
     planks(&sandbox);
     sandbox.wish("plank = { version = \">=3\", host = \"only\" }");
     sandbox.host_command("plank", "echo plank 2.5");
-    assert_data_eq!(sandbox.run(&["climb"]).complaint(), str![[r#"
+    assert_data_eq!(
+        sandbox.run(&["climb"]).complaint(),
+        str![[r#"
 exit 11
 kladder: this host has no plank >=3
   where  ladder.toml, line 5, column 9
@@ -330,7 +332,8 @@ kladder: this host has no plank >=3
   why    it has 2.5
   next   install it with the system's own means, or wish for something else
 
-"#]]);
+"#]]
+    );
     sandbox.host_command("plank", "exit 3");
     let mute = sandbox.run(&["climb"]);
     assert!(mute.code == 11 && mute.stderr.contains("no file on PATH answers with a version"), "{}", mute.stderr);

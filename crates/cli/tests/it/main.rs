@@ -7,6 +7,8 @@ mod bad_input;
 mod before;
 mod climbing;
 mod output;
+mod pieces;
 mod sandbox;
+mod settings;
 mod story;
 mod trouble;

@@ -16,7 +16,7 @@ Tide-gauge desk
   ladder   ladder.toml, 7 wishes
   pins     none yet
   landing  none yet
-  rungs    10, 10 to climb, 9.7 kB to fetch
+  rungs    10, 10 to climb, 10.1 kB to fetch
   next     kladder route, then kladder climb
 
 "#]]
@@ -42,7 +42,7 @@ Tide-gauge desk
   ladder   ladder.toml, 7 wishes
   pins     are older than the ladder
   landing  1, made [..] UTC
-  rungs    10, 1 to climb, 960 B to fetch
+  rungs    10, 1 to climb, 1.3 kB to fetch
   next     kladder climb
 
 "#]]

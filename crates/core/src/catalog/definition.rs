@@ -106,9 +106,12 @@ pub struct Release {
     /// The series it belongs to.
     #[serde(default)]
     pub series: Vec<String>,
-    /// Tools or capabilities that must be there, and which versions will do.
+    /// Tools or capabilities that must be there, in which versions, with which pieces.
     #[serde(default)]
-    pub needs: BTreeMap<String, Requirement>,
+    pub needs: BTreeMap<String, Wanted>,
+    /// Optional portions, by name.
+    #[serde(default)]
+    pub pieces: BTreeMap<String, Piece>,
     /// The files, by platform.
     #[serde(default)]
     pub artifacts: BTreeMap<Platform, Artifact>,
@@ -117,12 +120,73 @@ pub struct Release {
 impl Release {
     /// The artifact for `platform`, or the one that runs everywhere.
     pub fn artifact(&self, platform: &Platform) -> Option<&Artifact> {
-        self.artifacts.get(platform).or_else(|| self.artifacts.get(&Platform::any()))
+        for_platform(&self.artifacts, platform)
     }
 
     /// Whether it is taken only when a preview was asked for.
     pub fn is_preview(&self) -> bool {
         self.version.is_preview() || self.series.iter().any(|series| series == "preview")
+    }
+}
+
+/// An optional portion of a release: files of its own, unpacked beside the others.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Piece {
+    /// One line on what it is for.
+    pub summary: String,
+    /// The commands it adds.
+    #[serde(default)]
+    pub commands: BTreeMap<String, Command>,
+    /// The files, by platform.
+    #[serde(default)]
+    pub artifacts: BTreeMap<Platform, Artifact>,
+}
+
+/// What a release needs of another tool.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(from = "WantedForm")]
+pub struct Wanted {
+    /// The versions that will do.
+    pub version: Requirement,
+    /// The pieces that must be there.
+    pub pieces: Vec<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a requirement like \">=2.1, <3\", or a table with `version` and `pieces`")]
+enum WantedForm {
+    Version(Requirement),
+    Table(WantedTable),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WantedTable {
+    #[serde(default = "Requirement::any")]
+    version: Requirement,
+    #[serde(default)]
+    pieces: Vec<String>,
+}
+
+impl From<WantedForm> for Wanted {
+    fn from(form: WantedForm) -> Self {
+        match form {
+            WantedForm::Version(version) => Self { version, pieces: Vec::new() },
+            WantedForm::Table(table) => Self { version: table.version, pieces: table.pieces },
+        }
+    }
+}
+
+/// The artifact of a platform, or the one that runs everywhere.
+fn for_platform<'a>(artifacts: &'a BTreeMap<Platform, Artifact>, platform: &Platform) -> Option<&'a Artifact> {
+    artifacts.get(platform).or_else(|| artifacts.get(&Platform::any()))
+}
+
+impl Piece {
+    /// Its artifact for `platform`, or the one that runs everywhere.
+    pub fn artifact(&self, platform: &Platform) -> Option<&Artifact> {
+        for_platform(&self.artifacts, platform)
     }
 }
 

@@ -14,7 +14,7 @@ mod licence;
 mod rehearsal;
 mod trial;
 
-pub use definition::{Artifact, Command, Definition, HostProbe, Release, Unpacking};
+pub use definition::{Artifact, Command, Definition, HostProbe, Piece, Release, Unpacking, Wanted};
 pub use gate::{Demand, Gate, Ranged};
 pub use licence::Licence;
 pub use rehearsal::Rehearsal;
@@ -217,7 +217,8 @@ fn check(definition: &Definition, name: &str) -> Result<(), String> {
     if definition.tool != name || !is_plain_name(name) {
         return Err(format!("it defines the tool `{}`, so its name must be {}.toml", definition.tool, definition.tool));
     }
-    for (command, Command { file, .. }) in &definition.commands {
+    let pieces = definition.releases.iter().flat_map(|release| release.pieces.values());
+    for (command, Command { file, .. }) in definition.commands.iter().chain(pieces.flat_map(|piece| &piece.commands)) {
         if !is_plain_name(command) {
             return Err(format!("`{command}` cannot be the name of a command"));
         }
@@ -225,8 +226,12 @@ fn check(definition: &Definition, name: &str) -> Result<(), String> {
             return Err(format!("the command `{command}` must be a file inside the tool's folder, not `{file}`"));
         }
     }
+    if let Some(piece) = definition.releases.iter().flat_map(|r| r.pieces.keys()).find(|piece| !is_plain_name(piece)) {
+        return Err(format!("`{piece}` cannot be the name of a piece"));
+    }
     for release in &definition.releases {
-        for (platform, Artifact { file, .. }) in &release.artifacts {
+        let pieces = release.pieces.values().flat_map(|piece| &piece.artifacts);
+        for (platform, Artifact { file, .. }) in release.artifacts.iter().chain(pieces) {
             if !stays_inside(file) {
                 return Err(format!("{} for {platform}: `{file}` does not stay inside the yard", release.version));
             }

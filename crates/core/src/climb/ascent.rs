@@ -70,7 +70,9 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<(), ClimbError> {
         let started = Instant::now();
-        let archive = fetch::fetch(&shelved.artifact, self.yards, &Cache::new(&self.home.cache), observer)?;
+        let cache = Cache::new(&self.home.cache);
+        let fetched = shelved.artifacts.iter().map(|artifact| fetch::fetch(artifact, self.yards, &cache, observer));
+        let archives: Vec<PathBuf> = fetched.collect::<Result<_, _>>()?;
         if rung.work == Work::Fetch {
             memory.rates.fetch.add(rung.size(), started.elapsed());
         }
@@ -84,7 +86,7 @@ impl Site<'_> {
             memory.restarts.remember(rung.folder(), anew, &prospect.survey.identity);
             memory.restarts.write(&memory.data)?;
         }
-        let done = shelve(rung, shelved, &archive, prepared.path(), observer);
+        let done = shelve(rung, shelved, &archives, prepared.path(), observer);
         // The folder is gone by renaming, or holds what must not stay; its read-only parts need our own removal.
         files::remove_tree(&prepared.keep())?;
         memory.rates.unpack.add(rung.size(), started.elapsed());
@@ -110,16 +112,17 @@ fn landed(rung: &Rung) -> LandedRung {
 
 fn shelve(
     rung: &Rung,
-    Shelved { artifact, place }: &Shelved,
-    archive: &Path,
+    Shelved { artifacts, place }: &Shelved,
+    archives: &[PathBuf],
     prepared: &Path,
     observer: &dyn Observer,
 ) -> Result<(), ClimbError> {
     let folder = prepared.join("files");
     files::create_folder(&folder)?;
-    let entries = unpack::unpack(archive, artifact, &folder, observer)?;
+    let entries = unpack::unpack(archives.iter().map(PathBuf::as_path).zip(artifacts), &folder, observer)?;
     let files = entries.len();
-    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, artifact.sha256, entries);
+    let digests = artifacts.iter().map(|artifact| artifact.sha256).collect();
+    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, digests, entries);
     place.put(prepared, &manifest)?;
     observer.event(&Event::Shelved { rung: rung.name.clone(), files, folder: place.folder.clone() });
     Ok(())

@@ -217,5 +217,10 @@ fn closed_gates(prospect: &Prospect, request: &Request) -> Result<Vec<String>, C
 /// What is wired of a rung; what the host has is on PATH already.
 fn wired(rung: &Rung) -> Option<Wired<'_>> {
     rung.shelved()?;
-    Some(Wired { definition: &rung.definition, version: &rung.name.version, folder: rung.files() })
+    Some(Wired {
+        definition: &rung.definition,
+        commands: &rung.commands,
+        version: &rung.name.version,
+        folder: rung.files(),
+    })
 }

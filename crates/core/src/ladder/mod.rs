@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
+use crate::catalog::Wanted;
 use crate::digest::Digest;
 use crate::document::{DocumentError, Place, Source};
 use crate::platform::{NotAPlatform, Platform};
@@ -79,28 +80,31 @@ pub struct Range {
     pub requirement: Requirement,
     /// The series that the release must belong to.
     pub series: Option<String>,
+    /// The pieces that the release must have.
+    pub pieces: Vec<String>,
 }
 
 impl Range {
     /// Every release that is no preview.
     pub fn any() -> Self {
-        Self { requirement: Requirement::any(), series: None }
+        Self { requirement: Requirement::any(), series: None, pieces: Vec::new() }
     }
 }
 
-impl From<Requirement> for Range {
-    fn from(requirement: Requirement) -> Self {
-        Self { requirement, series: None }
+impl From<&Wanted> for Range {
+    fn from(wanted: &Wanted) -> Self {
+        Self { requirement: wanted.version.clone(), series: None, pieces: wanted.pieces.clone() }
     }
 }
 
 impl std::fmt::Display for Range {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match &self.series {
-            None => self.requirement.fmt(f),
-            Some(series) if self.requirement == Requirement::any() => write!(f, "the {series} series"),
-            Some(series) => write!(f, "{} in the {series} series", self.requirement),
+            None => self.requirement.fmt(f)?,
+            Some(series) if self.requirement == Requirement::any() => write!(f, "the {series} series")?,
+            Some(series) => write!(f, "{} in the {series} series", self.requirement)?,
         }
+        if self.pieces.is_empty() { Ok(()) } else { write!(f, " with {}", self.pieces.join(", ")) }
     }
 }
 
@@ -124,6 +128,7 @@ struct Head {
 struct WishForm {
     version: Option<Spanned<String>>,
     series: Option<String>,
+    pieces: Vec<String>,
     host: HostPolicy,
     /// The whole value is one string.
     short: bool,
@@ -135,6 +140,8 @@ struct WishTable {
     version: Option<Spanned<String>>,
     series: Option<String>,
     #[serde(default)]
+    pieces: Vec<String>,
+    #[serde(default)]
     host: HostPolicy,
 }
 
@@ -144,15 +151,13 @@ impl<'de> Deserialize<'de> for WishForm {
         impl<'de> serde::de::Visitor<'de> for Visitor {
             type Value = WishForm;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                f.write_str("a requirement like \"1.4\", a series, or a table with `version`, `series` and `host`")
+                f.write_str(
+                    "a requirement like \"1.4\", a series, or a table with `version`, `series`, `pieces` and `host`",
+                )
             }
             fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
-                Ok(WishForm {
-                    version: Some(Spanned::new(0..0, text.to_owned())),
-                    series: None,
-                    host: HostPolicy::Allow,
-                    short: true,
-                })
+                let version = Some(Spanned::new(0..0, text.to_owned()));
+                Ok(WishForm { version, series: None, pieces: Vec::new(), host: HostPolicy::Allow, short: true })
             }
             fn visit_i64<E: serde::de::Error>(self, number: i64) -> Result<WishForm, E> {
                 Err(E::custom(in_quotes(number)))
@@ -162,7 +167,8 @@ impl<'de> Deserialize<'de> for WishForm {
             }
             fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
                 let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
-                Ok(WishForm { version: table.version, series: table.series, host: table.host, short: false })
+                let WishTable { version, series, pieces, host } = table;
+                Ok(WishForm { version, series, pieces, host, short: false })
             }
         }
         deserializer.deserialize_any(Visitor)
@@ -219,7 +225,7 @@ fn platform(source: &Source, text: &Spanned<String>) -> Result<Platform, Documen
 fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Result<Wish, DocumentError> {
     let whole = form.span();
     let form = form.into_inner();
-    let mut range = Range { requirement: Requirement::any(), series: form.series };
+    let mut range = Range { series: form.series, pieces: form.pieces, ..Range::any() };
     if let Some(text) = form.version {
         let span = if form.short { whole.clone() } else { text.span() };
         let text = text.into_inner();

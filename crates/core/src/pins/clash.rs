@@ -77,7 +77,7 @@ fn gather(facts: &[Fact<Offer<'_>>]) -> Vec<ClashingNeed> {
         match gathered.iter_mut().find(|known| known.tool == *package && known.needs == needs) {
             Some(known) => known.versions.push(version.version.clone()),
             None => {
-                gathered.push(ClashingNeed { tool: package.clone(), versions: vec![version.version.clone()], needs })
+                gathered.push(ClashingNeed { tool: package.clone(), versions: vec![version.version.clone()], needs });
             }
         }
     }

@@ -42,6 +42,9 @@ pub struct Pin {
     /// Its files, for every platform of the ladder.
     #[serde(default)]
     pub artifacts: BTreeMap<Platform, PinnedArtifact>,
+    /// The files of the pieces that are taken, by piece and platform.
+    #[serde(default)]
+    pub pieces: BTreeMap<String, BTreeMap<Platform, PinnedArtifact>>,
 }
 
 /// A file and what it must be.
@@ -59,8 +62,20 @@ pub struct PinnedArtifact {
 impl Pin {
     /// The artifact for `platform`, or the one that runs everywhere.
     pub fn artifact(&self, platform: &Platform) -> Option<&PinnedArtifact> {
-        self.artifacts.get(platform).or_else(|| self.artifacts.get(&Platform::any()))
+        for_platform(&self.artifacts, platform)
     }
+
+    /// The artifacts of its pieces for `platform`, by piece.
+    pub fn piece_artifacts(&self, platform: &Platform) -> impl Iterator<Item = (&str, Option<&PinnedArtifact>)> {
+        self.pieces.iter().map(|(piece, artifacts)| (piece.as_str(), for_platform(artifacts, platform)))
+    }
+}
+
+fn for_platform<'a>(
+    artifacts: &'a BTreeMap<Platform, PinnedArtifact>,
+    platform: &Platform,
+) -> Option<&'a PinnedArtifact> {
+    artifacts.get(platform).or_else(|| artifacts.get(&Platform::any()))
 }
 
 impl PinnedArtifact {
@@ -180,23 +195,36 @@ impl Pins {
 
 impl Pin {
     fn to_table(&self) -> Table {
-        let mut artifacts = Table::new();
-        artifacts.set_dotted(true);
-        for (platform, artifact) in &self.artifacts {
-            let mut line = InlineTable::new();
-            line.insert("file", artifact.file.as_str().into());
-            line.insert("size", i64::try_from(artifact.size).unwrap_or(i64::MAX).into());
-            line.insert("sha256", artifact.sha256.to_string().into());
-            artifacts.insert(platform.as_str(), value(line));
-        }
         let mut table = Table::new();
         table.insert("version", value(self.version.as_str()));
         if let Some(file) = &self.host {
             table.insert("host", value(file.display().to_string()));
         }
-        if !artifacts.is_empty() {
-            table.insert("artifacts", Item::Table(artifacts));
+        if !self.artifacts.is_empty() {
+            table.insert("artifacts", Item::Table(lines(&self.artifacts)));
+        }
+        let mut pieces = Table::new();
+        pieces.set_dotted(true);
+        for (piece, artifacts) in &self.pieces {
+            pieces.insert(piece, Item::Table(lines(artifacts)));
+        }
+        if !pieces.is_empty() {
+            table.insert("pieces", Item::Table(pieces));
         }
         table
     }
+}
+
+/// A line for each platform.
+fn lines(artifacts: &BTreeMap<Platform, PinnedArtifact>) -> Table {
+    let mut table = Table::new();
+    table.set_dotted(true);
+    for (platform, artifact) in artifacts {
+        let mut line = InlineTable::new();
+        line.insert("file", artifact.file.as_str().into());
+        line.insert("size", i64::try_from(artifact.size).unwrap_or(i64::MAX).into());
+        line.insert("sha256", artifact.sha256.to_string().into());
+        table.insert(platform.as_str(), value(line));
+    }
+    table
 }

@@ -54,6 +54,20 @@ pub enum PinsError {
         /// Where it is asked for.
         place: Box<Place>,
     },
+    /// A wish names a piece that no release of the tool has.
+    #[error("{tool} has no piece `{piece}`")]
+    NoSuchPiece {
+        /// The tool.
+        tool: String,
+        /// The piece.
+        piece: String,
+        /// Pieces that look like it.
+        near: Vec<String>,
+        /// The pieces there are.
+        there: Vec<String>,
+        /// Where it is asked for.
+        place: Box<Place>,
+    },
     /// No release fits a wish.
     #[error("there is no {tool} {wanted}")]
     NoSuchVersion {

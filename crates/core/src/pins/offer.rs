@@ -1,21 +1,21 @@
 //! The catalog and the host as the resolver sees them.
 
 use std::cell::Cell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 
 use kladder_solve::{Alternative, Need, NeedOf, Provider};
 
 use super::host::HostTools;
-use super::{Pin, Pins, PinsError};
-use crate::catalog::{Catalog, Definition, Release};
+use super::{Pin, PinnedArtifact, Pins, PinsError};
+use crate::catalog::{Artifact, Catalog, Definition, Release};
 use crate::ladder::{HostPolicy, Ladder, Range, Wish};
 use crate::platform::Platform;
 use crate::version::Version;
 
 /// Time before the resolver gives up.
-const TIME: Duration = Duration::from_secs(60);
+const TIME: Duration = Duration::from_mins(1);
 
 /// One way to have a tool: a release, or the host's own.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,6 +23,9 @@ pub(super) struct Choice {
     pub(super) version: Version,
     pub(super) host: bool,
 }
+
+/// Tools of which one meets a need, and the pieces that are asked of it.
+pub(super) type Asking = (Vec<String>, Vec<String>);
 
 /// What can be chosen.
 pub(super) struct Offer<'c> {
@@ -124,20 +127,37 @@ impl<'c> Offer<'c> {
         self.platforms.iter().all(|platform| release.artifact(platform).is_some())
     }
 
-    pub(super) fn pin(&self, tool: &str, choice: &Choice) -> Result<Pin, PinsError> {
+    /// What must be there besides a chosen release.
+    pub(super) fn wanted(&self, tool: &str, choice: &Choice) -> Result<Vec<Asking>, PinsError> {
+        let definition = self.definition(tool)?;
+        let release = definition.releases.iter().find(|r| r.version == choice.version).filter(|_| !choice.host);
+        let needs = release.into_iter().flat_map(|release| &release.needs);
+        needs.map(|(name, wanted)| Ok((self.tools_for(name)?, wanted.pieces.clone()))).collect()
+    }
+
+    pub(super) fn pin(&self, tool: &str, choice: &Choice, pieces: &BTreeSet<String>) -> Result<Pin, PinsError> {
         let definition = self.definition(tool)?;
         let version = choice.version.clone();
         if choice.host {
             let host = self.host.find(&definition).map(|found| found.file);
-            return Ok(Pin { version, host, artifacts: BTreeMap::new() });
+            return Ok(Pin { version, host, artifacts: BTreeMap::new(), pieces: BTreeMap::new() });
         }
-        let release = definition.releases.iter().find(|release| release.version == version);
-        let of = |platform: &Platform| {
-            let artifact = release?.artifact(platform)?;
-            let own = release?.artifacts.contains_key(platform);
-            Some((if own { platform.clone() } else { Platform::any() }, artifact.into()))
+        let Some(release) = definition.releases.iter().find(|release| release.version == version) else {
+            return Err(PinsError::UnknownNeed { name: format!("{tool} {version}") });
         };
-        Ok(Pin { version, host: None, artifacts: self.platforms.iter().filter_map(of).collect() })
+        let of_piece = |name: &String| Some((name.clone(), self.pinned(&release.pieces.get(name)?.artifacts)));
+        let pieces = pieces.iter().filter_map(of_piece).collect();
+        Ok(Pin { version, host: None, artifacts: self.pinned(&release.artifacts), pieces })
+    }
+
+    /// The artifacts for the platforms of the ladder.
+    fn pinned(&self, artifacts: &BTreeMap<Platform, Artifact>) -> BTreeMap<Platform, PinnedArtifact> {
+        let any = Platform::any();
+        let of = |platform: &Platform| {
+            let key = if artifacts.contains_key(platform) { platform } else { &any };
+            Some((key.clone(), artifacts.get(key)?.into()))
+        };
+        self.platforms.iter().filter_map(of).collect()
     }
 }
 
@@ -175,12 +195,12 @@ impl Provider for Offer<'_> {
         let definition = self.definition(tool)?;
         let release = definition.releases.iter().find(|release| release.version == choice.version);
         let needs = release.into_iter().flat_map(|release| &release.needs);
-        needs.map(|(name, requirement)| self.need(name, &requirement.clone().into())).collect()
+        needs.map(|(name, wanted)| self.need(name, &wanted.into())).collect()
     }
 
     fn allows(&self, range: &Range, tool: &String, choice: &Choice) -> bool {
         if choice.host {
-            return range.series.is_none() && range.requirement.allows(&choice.version);
+            return host_fits(range, &choice.version);
         }
         self.definition(tool).is_ok_and(|definition| {
             let release = definition.releases.iter().find(|release| release.version == choice.version);
@@ -198,6 +218,12 @@ impl Provider for Offer<'_> {
 pub(super) fn in_range(range: &Range, release: &Release) -> bool {
     range.requirement.allows(&release.version)
         && range.series.as_ref().is_none_or(|series| release.series.contains(series))
+        && range.pieces.iter().all(|piece| release.pieces.contains_key(piece))
+}
+
+/// Whether what the host has lies in a range; nothing is known of its series and pieces.
+pub(super) fn host_fits(range: &Range, version: &Version) -> bool {
+    range.series.is_none() && range.pieces.is_empty() && range.requirement.allows(version)
 }
 
 fn wants_previews(wish: &Wish) -> bool {

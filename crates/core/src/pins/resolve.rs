@@ -1,11 +1,11 @@
 //! Wishes plus catalog, through the resolver, to pins.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use kladder_solve::{Clash, Failure, NeedOf, solve};
 
 use super::host::HostTools;
-use super::offer::{Offer, in_range};
+use super::offer::{Asking, Choice, Offer, host_fits, in_range};
 use super::{ClashReport, Pin, Pins, PinsError};
 use crate::catalog::{Catalog, Release};
 use crate::ladder::{HostPolicy, Ladder, Range, Wish};
@@ -31,12 +31,36 @@ pub fn resolve(
         Failure::GaveUp { steps } => PinsError::GaveUp { steps, late: offer.late.get() },
         Failure::Impossible(clash) => offer.explain(ladder, &needs, &clash),
     })?;
+    let pieces = pieces(&offer, ladder, &chosen)?;
+    let none = BTreeSet::new();
     let rungs = chosen.into_iter().map(|(tool, choice)| {
-        let pin = offer.pin(&tool, &choice)?;
+        let pin = offer.pin(&tool, &choice, pieces.get(&tool).unwrap_or(&none))?;
         Ok((tool, pin))
     });
     let rungs: BTreeMap<String, Pin> = rungs.collect::<Result<_, PinsError>>()?;
     Ok(Pins { ladder: ladder.digest, catalog: catalog.digest_of(rungs.keys().map(String::as_str)), rungs })
+}
+
+/// The pieces of each chosen tool that wishes and needs ask for.
+fn pieces(
+    offer: &Offer<'_>,
+    ladder: &Ladder,
+    chosen: &[(String, Choice)],
+) -> Result<BTreeMap<String, BTreeSet<String>>, PinsError> {
+    let mut asked: Vec<Asking> = Vec::new();
+    for wish in &ladder.wishes {
+        asked.push((offer.tools_for(&wish.tool)?, wish.range.pieces.clone()));
+    }
+    for (tool, choice) in chosen {
+        asked.extend(offer.wanted(tool, choice)?);
+    }
+    let mut pieces: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    for (tools, wanted) in asked {
+        for (tool, _) in chosen.iter().filter(|(tool, _)| tools.contains(tool)) {
+            pieces.entry(tool.clone()).or_default().extend(wanted.iter().cloned());
+        }
+    }
+    Ok(pieces)
 }
 
 impl Offer<'_> {
@@ -51,7 +75,7 @@ impl Offer<'_> {
         for tool in &tools {
             let definition = self.definition(tool)?;
             let own = self.host_choice(&definition);
-            if own.is_some_and(|own| wish.range.series.is_none() && wish.range.requirement.allows(&own.version)) {
+            if own.is_some_and(|own| host_fits(&wish.range, &own.version)) {
                 return self.need(&wish.tool, &wish.range);
             }
             releases.extend(definition.releases.iter().cloned());
@@ -116,6 +140,19 @@ fn no_such_version(wish: &Wish, releases: &[Release]) -> PinsError {
             series: wanted.clone(),
             near: near(wanted, series.iter().map(String::as_str)),
             there: series,
+            place: Box::new(wish.range_place.clone()),
+        };
+    }
+    let lacks = |piece: &&String| !releases.iter().any(|release| release.pieces.contains_key(*piece));
+    if let Some(piece) = wish.range.pieces.iter().find(lacks) {
+        let mut there: Vec<String> = releases.iter().flat_map(|release| release.pieces.keys().cloned()).collect();
+        there.sort();
+        there.dedup();
+        return PinsError::NoSuchPiece {
+            tool: wish.tool.clone(),
+            piece: piece.clone(),
+            near: near(piece, there.iter().map(String::as_str)),
+            there,
             place: Box::new(wish.range_place.clone()),
         };
     }

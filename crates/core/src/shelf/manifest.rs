@@ -27,8 +27,8 @@ pub struct Manifest {
     pub tool: String,
     /// Its version.
     pub version: Version,
-    /// The digest of the artifact it was unpacked from.
-    pub artifact: Digest,
+    /// The digests of the artifacts it was unpacked from.
+    pub artifacts: Vec<Digest>,
     /// What it holds, sorted by path.
     pub entries: Vec<ManifestEntry>,
 }
@@ -102,8 +102,8 @@ pub enum ManifestError {
 
 impl Manifest {
     /// A manifest of the present format.
-    pub fn new(tool: &str, version: &Version, artifact: Digest, entries: Vec<ManifestEntry>) -> Self {
-        Self { format: FORMAT, tool: tool.to_owned(), version: version.clone(), artifact, entries }
+    pub fn new(tool: &str, version: &Version, artifacts: Vec<Digest>, entries: Vec<ManifestEntry>) -> Self {
+        Self { format: FORMAT, tool: tool.to_owned(), version: version.clone(), artifacts, entries }
     }
 
     pub(super) fn read(path: &Path) -> Result<Self, ManifestError> {

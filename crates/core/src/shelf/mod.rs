@@ -5,19 +5,20 @@
 //! shelf/TOOL/VERSION-RECIPE/manifest.json    every file's mode, size and digest
 //! ```
 //!
-//! RECIPE is a digest over the artifact and how it is unpacked, so that one release unpacked in another way stands
-//! beside the first. An item appears in one rename; what is there is whole.
+//! RECIPE is a digest over the artifacts (the release's own and its pieces') and how they are unpacked, so that one release
+//! with other pieces, or unpacked in another way, stands beside the first. An item appears in one rename; what is there is whole.
 
 mod manifest;
 
 pub use manifest::{Difference, Manifest, ManifestEntry, ManifestError, What};
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::catalog::{Artifact, Definition};
-use crate::digest::Digest;
+use crate::catalog::{Artifact, Command};
+use crate::digest::{Digest, Hasher};
 use crate::files::{self, Attach, FileError};
 use crate::version::Version;
 
@@ -40,16 +41,16 @@ impl Shelf {
         Self { folder: folder.to_path_buf() }
     }
 
-    /// The place of a release, unpacked from `artifact`.
-    pub fn place(&self, tool: &str, version: &Version, artifact: &Artifact) -> Place {
-        let name = format!("{version}-{}", recipe(artifact).short());
+    /// The place of a release, unpacked from `artifacts`: its own, then those of its pieces.
+    pub fn place(&self, tool: &str, version: &Version, artifacts: &[Artifact]) -> Place {
+        let name = format!("{version}-{}", recipe(artifacts).short());
         Place { folder: self.folder.join(tool).join(name) }
     }
 }
 
 /// The artifact of a release as it is unpacked: the files behind its commands may always be run.
-pub fn prepared(definition: &Definition, version: &Version, mut artifact: Artifact) -> Artifact {
-    let files = definition.commands.values().map(|command| globset::escape(&filled(&command.file, version)));
+pub fn prepared(commands: &BTreeMap<String, Command>, version: &Version, mut artifact: Artifact) -> Artifact {
+    let files = commands.values().map(|command| globset::escape(&filled(&command.file, version)));
     artifact.unpack.runs.extend(files);
     artifact.unpack.runs.sort();
     artifact.unpack.runs.dedup();
@@ -61,9 +62,12 @@ pub fn filled(text: &str, version: &Version) -> String {
     text.replace("{version}", version.as_str())
 }
 
-fn recipe(artifact: &Artifact) -> Digest {
-    let unpack = &artifact.unpack;
-    Digest::of(format!("{}\nstrip {}\nruns {:?}\n", artifact.sha256, unpack.strip, unpack.runs).as_bytes())
+fn recipe(artifacts: &[Artifact]) -> Digest {
+    let mut hasher = Hasher::default();
+    for Artifact { sha256, unpack, .. } in artifacts {
+        hasher.update(format!("{sha256} strip {} runs {:?}\n", unpack.strip, unpack.runs).as_bytes());
+    }
+    hasher.finish()
 }
 
 impl Place {

@@ -114,10 +114,15 @@ pub struct Guard {
 
 impl Guard {
     /// A guard over the empty folder `root`.
-    pub(super) fn new(root: &Path, strip: usize, runs: globset::GlobSet, limits: Limits) -> Self {
+    pub(super) fn new(root: &Path, limits: Limits) -> Self {
         let (folders, buffer) = (HashSet::from([PathBuf::new()]), vec![0; 128 * 1024]);
-        let root = root.to_path_buf();
-        Self { root, strip, runs, limits, folders, made: Vec::new(), bytes: 0, entries: 0, buffer }
+        let (root, runs) = (root.to_path_buf(), globset::GlobSet::empty());
+        Self { root, strip: 0, runs, limits, folders, made: Vec::new(), bytes: 0, entries: 0, buffer }
+    }
+
+    /// Begins the next archive, which goes beside what is there already.
+    pub(super) fn begin(&mut self, strip: usize, runs: globset::GlobSet) {
+        (self.strip, self.runs) = (strip, runs);
     }
 
     /// What was made, sorted by path.

@@ -56,27 +56,34 @@ pub enum UnpackError {
     Cancelled(#[from] Cancelled),
 }
 
-/// Unpacks `archive` into the empty folder `into`; returns what was made, sorted by path.
+/// Unpacks archives, each fetched to its path, into the empty folder `into`; returns what was made, sorted by path.
 ///
 /// # Errors
 /// [`UnpackError`]; what was made so far stays in `into`, which is the caller's to throw away.
-pub fn unpack(
-    archive: &Path,
-    artifact: &Artifact,
+pub fn unpack<'a>(
+    archives: impl IntoIterator<Item = (&'a Path, &'a Artifact)>,
     into: &Path,
     observer: &dyn Observer,
 ) -> Result<Vec<ManifestEntry>, UnpackError> {
-    let Unpacking { strip, runs } = &artifact.unpack;
-    let mut guard = guard::Guard::new(into, *strip, patterns(runs)?, Limits::default());
-    let file = std::fs::File::open(archive).on("open", archive)?;
-    let done = formats::feed(&artifact.file, file, observer, &mut guard);
-    go_on(observer)?;
-    done.map_err(|stop| match stop {
-        formats::Stop::Damaged(source) => UnpackError::Damaged { archive: artifact.file.clone(), source },
-        formats::Stop::Refused(entry, reason) => UnpackError::Refused { archive: artifact.file.clone(), entry, reason },
-        formats::Stop::File(error) => UnpackError::File(error),
-    })?;
+    let mut guard = guard::Guard::new(into, Limits::default());
+    for (path, artifact) in archives {
+        let Unpacking { strip, runs } = &artifact.unpack;
+        guard.begin(*strip, patterns(runs)?);
+        let file = std::fs::File::open(path).on("open", path)?;
+        let done = formats::feed(&artifact.file, file, observer, &mut guard);
+        go_on(observer)?;
+        done.map_err(|stop| stopped(&artifact.file, stop))?;
+    }
     Ok(guard.finish())
+}
+
+fn stopped(archive: &str, stop: formats::Stop) -> UnpackError {
+    let archive = archive.to_owned();
+    match stop {
+        formats::Stop::Damaged(source) => UnpackError::Damaged { archive, source },
+        formats::Stop::Refused(entry, reason) => UnpackError::Refused { archive, entry, reason },
+        formats::Stop::File(error) => UnpackError::File(error),
+    }
 }
 
 fn patterns(runs: &[String]) -> Result<globset::GlobSet, UnpackError> {

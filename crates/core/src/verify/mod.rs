@@ -110,7 +110,7 @@ impl<'b> Bench<'b> {
         if let Source::Host(file) = &rung.source {
             return Ok(vec![self.host_answers(rung, file, &path)]);
         }
-        Ok(rung.definition.commands.iter().map(judged).collect())
+        Ok(rung.commands.iter().map(judged).collect())
     }
 
     /// For what the host has: the pinned file must still be the one that answers.

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use kladder_launch::table::{Entry, Table};
 use kladder_launch::{COMMANDS, PROGRAM, TABLE};
 
-use crate::catalog::Definition;
+use crate::catalog::{Command, Definition};
 use crate::digest::Digest;
 use crate::files::{self, Attach, FileError};
 use crate::shelf::filled;
@@ -47,8 +47,10 @@ pub enum WireError {
 /// What is wired of a rung.
 #[derive(Clone, Debug)]
 pub struct Wired<'r> {
-    /// Its definition.
+    /// Its definition, for its variables.
     pub definition: &'r Definition,
+    /// Its commands.
+    pub commands: &'r BTreeMap<String, Command>,
     /// Its version.
     pub version: &'r Version,
     /// The folder of its files.
@@ -71,13 +73,13 @@ pub fn fill(text: &str, version: &Version, folder: &Path) -> OsString {
 pub fn table<'r>(rungs: impl Iterator<Item = Wired<'r>>) -> Result<Table, WireError> {
     let mut owners: BTreeMap<String, String> = BTreeMap::new();
     let mut table = Table::default();
-    for Wired { definition, version, folder } in rungs {
+    for Wired { definition, commands, version, folder } in rungs {
         let tool = &definition.tool;
         for (name, value) in &definition.variables {
             claim(&mut owners, format!("the variable {name}"), tool)?;
             table.variables.push((name.into(), fill(value, version, &folder)));
         }
-        for (name, command) in &definition.commands {
+        for (name, command) in commands {
             claim(&mut owners, format!("the command `{name}`"), tool)?;
             let program = folder.join(filled(&command.file, version));
             let arguments = command.arguments.iter().map(|text| fill(text, version, &folder)).collect();
@@ -96,7 +98,7 @@ fn claim(owners: &mut BTreeMap<String, String>, what: String, tool: &str) -> Res
 
 /// Fails where a command of a rung has no file behind it.
 pub fn check_files(rung: &Wired<'_>) -> Result<(), WireError> {
-    for (name, command) in &rung.definition.commands {
+    for (name, command) in rung.commands {
         let file = rung.folder.join(filled(&command.file, rung.version));
         if !file.is_file() {
             return Err(WireError::NoFile { tool: rung.definition.tool.clone(), command: name.clone(), file });

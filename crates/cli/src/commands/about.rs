@@ -1,0 +1,172 @@
+//! `kladder about TOOL`
+
+use std::collections::BTreeSet;
+use std::process::ExitCode;
+
+use kladder_core::catalog::{Definition, Release, Wanted};
+use kladder_core::platform::Platform;
+use kladder_core::version::Requirement;
+use serde::Serialize;
+
+use crate::context::{Context, Opened};
+use crate::problem::{Code, Problem};
+use crate::render::Out;
+use crate::render::text::{FAINT, STRONG, bytes, clean, columns, styled};
+
+#[derive(Serialize)]
+struct Shape<'d> {
+    format: &'static str,
+    tool: &'d str,
+    kind: &'d str,
+    summary: &'d str,
+    provides: &'d [String],
+    commands: Vec<&'d String>,
+    licence: Option<&'d String>,
+    releases: Vec<ReleaseShape<'d>>,
+}
+
+#[derive(Serialize)]
+struct ReleaseShape<'d> {
+    version: &'d str,
+    date: Option<String>,
+    series: &'d [String],
+    needs: Vec<String>,
+    platforms: Vec<&'d Platform>,
+    /// For this platform; null where it has none.
+    size: Option<u64>,
+    pieces: Vec<PieceShape<'d>>,
+}
+
+#[derive(Serialize)]
+struct PieceShape<'d> {
+    piece: &'d str,
+    summary: &'d str,
+    size: Option<u64>,
+}
+
+pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, Problem> {
+    let opened = context.open()?;
+    let Some(definition) = opened.catalog.tool(tool)? else { return Err(unknown(&opened, tool)?) };
+    let platform = &context.host.platform;
+    out.value(&shape(&definition, platform))?;
+    head(&definition, out)?;
+    releases(&definition, &opened, platform, out)?;
+    pieces(&definition, platform, out)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn unknown(opened: &Opened, name: &str) -> Result<Problem, Problem> {
+    let problem = Problem::new(Code::NotInCatalog, format!("the catalog has no tool `{name}`"));
+    let providers = opened.catalog.providers(name)?;
+    if !providers.is_empty() {
+        return Ok(problem.why(format!("it is a capability, which {} can provide", providers.join(", "))));
+    }
+    let near = opened.catalog.near(name);
+    Ok(near.iter().fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))))
+}
+
+fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
+    out.say(format!("{}, {}", styled(STRONG, &definition.tool), clean(&definition.kind)))?;
+    out.say(clean(&definition.summary))?;
+    let commands: Vec<&str> = definition.commands.keys().map(String::as_str).collect();
+    let mut rows = Vec::new();
+    let mut row = |name: &str, text: String| {
+        if !text.is_empty() {
+            rows.push(vec![styled(FAINT, name), clean(&text)]);
+        }
+    };
+    row("commands", commands.join(", "));
+    row("provides", definition.provides.join(", "));
+    row("licence", definition.licence.clone().unwrap_or_default());
+    row("gates", definition.gates.iter().map(|gate| gate.name.clone()).collect::<Vec<_>>().join(", "));
+    row(
+        "on the host",
+        definition.host.as_ref().map(|probe| format!("looked for as `{}`", probe.command)).unwrap_or_default(),
+    );
+    if rows.is_empty() { Ok(()) } else { out.say(columns(&[], rows, &[])) }
+}
+
+fn releases(definition: &Definition, opened: &Opened, platform: &Platform, out: &Out) -> Result<(), Problem> {
+    if definition.releases.is_empty() {
+        return out.say("\nThe catalog has no release of it; only the host can.");
+    }
+    let pinned = opened.old.as_ref().and_then(|pins| pins.rungs.get(&definition.tool)).map(|pin| &pin.version);
+    let row = |release: &Release| {
+        let version = if pinned == Some(&release.version) {
+            format!("{} (pinned)", release.version)
+        } else {
+            release.version.to_string()
+        };
+        let size = release.artifact(platform).map_or_else(|| "not for this platform".to_owned(), |a| bytes(a.size));
+        vec![
+            styled(STRONG, version),
+            date(release).unwrap_or_default(),
+            release.series.join(", "),
+            size,
+            needs(release).join("; "),
+        ]
+    };
+    let mut sorted: Vec<&Release> = definition.releases.iter().collect();
+    sorted.sort_by(|a, b| b.version.cmp(&a.version));
+    let rows = sorted.into_iter().map(row).collect();
+    out.say(format!("\n{}", columns(&["release", "date", "series", "size", "needs"], rows, &[3])))?;
+    let platforms: BTreeSet<&Platform> =
+        definition.releases.iter().flat_map(|release| release.artifacts.keys()).collect();
+    let names: Vec<&str> = platforms.iter().map(|platform| platform.as_str()).collect();
+    out.say(format!("\nThere are artifacts for {}.", names.join(", ")))
+}
+
+fn pieces(definition: &Definition, platform: &Platform, out: &Out) -> Result<(), Problem> {
+    let mut rows = Vec::new();
+    for release in &definition.releases {
+        for (name, piece) in &release.pieces {
+            let size = piece.artifact(platform).map_or_else(|| "not for this platform".to_owned(), |a| bytes(a.size));
+            rows.push(vec![styled(STRONG, name), release.version.to_string(), size, clean(&piece.summary)]);
+        }
+    }
+    if rows.is_empty() {
+        return Ok(());
+    }
+    out.say(format!("\n{}", columns(&["piece", "of release", "size", "what it is for"], rows, &[2])))?;
+    out.say(format!("\nTake one with `{} = {{ pieces = [\"NAME\"] }}` in the ladder.", definition.tool))
+}
+
+fn date(release: &Release) -> Option<String> {
+    release.date.map(|date| date.to_string())
+}
+
+fn needs(release: &Release) -> Vec<String> {
+    let one = |(name, wanted): (&String, &Wanted)| {
+        let version = if wanted.version == Requirement::any() { String::new() } else { format!(" {}", wanted.version) };
+        let pieces =
+            if wanted.pieces.is_empty() { String::new() } else { format!(" with {}", wanted.pieces.join(", ")) };
+        format!("{name}{version}{pieces}")
+    };
+    release.needs.iter().map(one).collect()
+}
+
+fn shape<'d>(definition: &'d Definition, platform: &Platform) -> Shape<'d> {
+    let release = |release: &'d Release| ReleaseShape {
+        version: release.version.as_str(),
+        date: date(release),
+        series: &release.series,
+        needs: needs(release),
+        platforms: release.artifacts.keys().collect(),
+        size: release.artifact(platform).map(|artifact| artifact.size),
+        pieces: release
+            .pieces
+            .iter()
+            .map(|(piece, of)| PieceShape { piece, summary: &of.summary, size: of.artifact(platform).map(|a| a.size) })
+            .collect(),
+    };
+    Shape {
+        format: "kladder.about/1",
+        tool: &definition.tool,
+        kind: &definition.kind,
+        summary: &definition.summary,
+        provides: &definition.provides,
+        commands: definition.commands.keys().collect(),
+        licence: definition.licence.as_ref(),
+        releases: definition.releases.iter().map(release).collect(),
+    }
+}
