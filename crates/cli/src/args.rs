@@ -24,6 +24,7 @@ Usage: kladder [OPTIONS] [COMMAND]
 First day:
   demo      The whole story on made-up data, in a throw-away home
   survey    What this machine is and has
+  start     A few questions, and a commented ladder.toml
   about     One tool of the catalog: releases, pieces, needs, licence
   pin       Resolve the ladder's wishes to exact versions with digests
   route     What a climb would do, in order
@@ -83,6 +84,10 @@ pub(crate) enum Command {
     },
     /// What this machine is and has: system, processor, memory, disk, rights, graphics, tools that are there already
     Survey,
+    /// A guided start: answer a few questions and get a commented ladder.toml
+    ///
+    /// Without a terminal, name a preset, and give what differs from its defaults in a file of answers.
+    Start(StartOptions),
     /// One tool of the catalog: series, releases, pieces, needs, licence, sizes, platforms
     About {
         /// The tool
@@ -133,6 +138,25 @@ pub(crate) struct ClimbOptions {
     /// Do not ask whether to go on
     #[arg(long, short)]
     pub(crate) yes: bool,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct StartOptions {
+    /// The catalog to choose from; otherwise the one in the settings
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) catalog: Option<PathBuf>,
+    /// The preset to start from; asked for on a terminal
+    #[arg(long, value_name = "PRESET")]
+    pub(crate) preset: Option<String>,
+    /// A TOML file of answers; nothing is asked then
+    #[arg(long, value_name = "FILE", requires = "preset")]
+    pub(crate) answers: Option<PathBuf>,
+    /// Take a colleague's ladder: a file, an http(s) address, or a version-control repository
+    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["preset", "answers", "catalog"])]
+    pub(crate) from: Option<String>,
+    /// Make it this workstation's own ladder, instead of one in the current folder
+    #[arg(long)]
+    pub(crate) own: bool,
 }
 
 #[derive(Debug, Subcommand)]

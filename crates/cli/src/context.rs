@@ -21,7 +21,7 @@ use crate::render::Out;
 pub(crate) struct Context {
     pub(crate) home: Home,
     pub(crate) host: Host,
-    folder: PathBuf,
+    pub(crate) folder: PathBuf,
     ladder: Option<PathBuf>,
     yards: Vec<String>,
 }

@@ -1,8 +1,10 @@
 //! Where Kite Ladder keeps things.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use crate::document::{DocumentError, Source};
+use crate::files;
 
 /// The folders of one user's Kite Ladder.
 ///
@@ -57,6 +59,25 @@ impl Home {
         vec![("shelf", self.shelf()), ("cache", self.cache.clone()), ("temporary files", temporary.to_path_buf())]
     }
 
+    /// Writes who works here into `config.toml`; everything else in it stays as it is.
+    pub fn write_identity(&self, pairs: &[(&str, &str)]) -> Result<(), DocumentError> {
+        let path = self.config.join("config.toml");
+        let text = if path.exists() { Source::read(&path)?.text } else { String::new() };
+        let wrong = |error: toml_edit::TomlError| DocumentError::Invalid {
+            place: Box::new(Source { path: path.clone(), text: text.clone() }.place(error.span().unwrap_or(0..0))),
+            message: error.message().to_owned(),
+        };
+        let mut document: toml_edit::DocumentMut = text.parse().map_err(wrong)?;
+        for (key, value) in pairs {
+            document["identity"][key] = toml_edit::value(*value);
+        }
+        if let Some(table) = document["identity"].as_inline_table().cloned() {
+            document["identity"] = toml_edit::Item::Table(table.into_table());
+        }
+        files::create_folder(&self.config)?;
+        Ok(files::replace(&path, document.to_string().as_bytes())?)
+    }
+
     /// Reads `config.toml`; a missing one is an empty one. Paths in it are made absolute from its folder.
     pub fn config(&self) -> Result<Config, DocumentError> {
         let path = self.config.join("config.toml");
@@ -79,6 +100,9 @@ pub struct Config {
     /// Yards that take the place of the catalog's own: folders or `http(s)://` addresses.
     #[serde(default)]
     pub yards: Vec<String>,
+    /// Who works here, for version control.
+    #[serde(default)]
+    pub identity: BTreeMap<String, String>,
 }
 
 /// A yard as an address or an absolute folder; relative folders start at `base`.

@@ -38,3 +38,4 @@ pub mod wire;
 pub mod climb;
 
 pub mod standing;
+pub mod start;

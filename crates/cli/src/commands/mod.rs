@@ -7,6 +7,7 @@ mod pin;
 mod route;
 mod run;
 mod standing;
+mod start;
 mod survey;
 mod terms;
 mod verify;
@@ -26,6 +27,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         None => standing::run(&context, out),
         Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
         Some(Command::Survey) => survey::run(&context, out),
+        Some(Command::Start(options)) => start::run(&context, out, &options),
         Some(Command::About { tool }) => about::run(&context, out, &tool),
         Some(Command::Pin) => pin::run(&context, out),
         Some(Command::Route { admin_script }) => route::run(&context, out, admin_script),

@@ -12,6 +12,7 @@ use kladder_core::gates::Standing;
 use kladder_core::landing::LandingError;
 use kladder_core::pins::{ClashReport, ClashingNeed, PinsError, PinsFileError};
 use kladder_core::route::RouteError;
+use kladder_core::start::StartError;
 use kladder_core::terms::{Asked, TermsError};
 use kladder_core::unpack::UnpackError;
 use kladder_core::verdict::{Outcome, Verdict};
@@ -270,6 +271,24 @@ fn terms(error: &TermsError) -> Problem {
         TermsError::Newer { .. } => newer(error),
         TermsError::Damaged { .. } => {
             Problem::of(Code::Integrity, error).next("remove the file; licences will be asked for again")
+        }
+    }
+}
+
+impl From<StartError> for Problem {
+    fn from(error: StartError) -> Self {
+        match &error {
+            StartError::Catalog(error) => Self::catalog(error),
+            StartError::NoPreset { near, .. } if near.is_empty() => {
+                Self::of(Code::NotInCatalog, &error).why("it has no presets at all").next("write ladder.toml by hand")
+            }
+            StartError::NoPreset { near, .. } => {
+                Self::of(Code::NotInCatalog, &error).next(format!("there is {}", either(&quoted(near))))
+            }
+            StartError::Answer { fits, .. } if fits.is_empty() => Self::of(Code::BadFile, &error),
+            StartError::Answer { fits, .. } => {
+                Self::of(Code::BadFile, &error).why(format!("what fits: {}", quoted(fits).join(", ")))
+            }
         }
     }
 }

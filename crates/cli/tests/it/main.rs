@@ -10,5 +10,6 @@ mod output;
 mod pieces;
 mod sandbox;
 mod settings;
+mod start;
 mod story;
 mod trouble;

@@ -11,12 +11,14 @@
 mod definition;
 mod gate;
 mod licence;
+mod preset;
 mod rehearsal;
 mod trial;
 
 pub use definition::{Artifact, Command, Definition, HostProbe, Piece, Release, Unpacking, Wanted};
 pub use gate::{Demand, Gate, Ranged};
 pub use licence::Licence;
+pub use preset::{Preset, PresetRung};
 pub use rehearsal::Rehearsal;
 pub use trial::{Expect, Pattern, Trial};
 
@@ -165,6 +167,12 @@ impl Catalog {
     /// A licence with its text.
     pub fn licence(&self, id: &str) -> Result<Licence, CatalogError> {
         Licence::read(&self.folder, id)
+    }
+
+    /// All presets, sorted by name.
+    pub fn presets(&self) -> Result<Vec<Preset>, CatalogError> {
+        let files = toml_files(&self.folder.join("presets"))?;
+        files.iter().map(|(name, path)| Preset::read(name, path)).collect()
     }
 
     /// All rehearsals, sorted by name.

@@ -5,7 +5,7 @@
 
 mod yard;
 
-pub use yard::{Yard, YardError};
+pub use yard::{Yard, YardError, read_text};
 
 use std::fs;
 use std::io::{self, Read, Write};

@@ -123,13 +123,26 @@ fn open_file(folder: &std::path::Path, file: &str) -> Result<Box<dyn Read>, Yard
     }
 }
 
+/// Reads a small text from an address, one MiB at most.
+pub fn read_text(url: &str) -> Result<String, YardError> {
+    const MOST: u64 = 1 << 20;
+    let mut text = String::new();
+    let got = get(url, url, MOST)?.take(MOST).read_to_string(&mut text);
+    got.map_err(|source| YardError::Broke { got: text.len() as u64, expected: MOST, source })?;
+    Ok(text)
+}
+
 fn open_url(address: &str, artifact: &Artifact) -> Result<Box<dyn Read>, YardError> {
     let segments: Vec<_> = artifact.file.split('/').map(|s| utf8_percent_encode(s, SEGMENT).to_string()).collect();
-    let url = format!("{address}/{}", segments.join("/"));
+    get(address, &format!("{address}/{}", segments.join("/")), artifact.size)
+}
+
+/// Opens a URL of the server at `address`; `size` decides how long it may take.
+fn get(address: &str, url: &str, size: u64) -> Result<Box<dyn Read>, YardError> {
     let mut config = ureq::Agent::config_builder()
         .timeout_connect(Some(CONNECT))
         .timeout_recv_response(Some(ANSWER))
-        .timeout_recv_body(Some(ANSWER + Duration::from_secs(artifact.size / SLOWEST)))
+        .timeout_recv_body(Some(ANSWER + Duration::from_secs(size / SLOWEST)))
         .max_redirects(REDIRECTS)
         .http_status_as_error(false)
         .user_agent(concat!("kladder/", env!("CARGO_PKG_VERSION")));
@@ -137,7 +150,7 @@ fn open_url(address: &str, artifact: &Artifact) -> Result<Box<dyn Read>, YardErr
         // A proxy for the wide world cannot reach a yard on this machine.
         config = config.proxy(None);
     }
-    let answer = config.build().new_agent().get(&url).call();
+    let answer = config.build().new_agent().get(url).call();
     let answer = answer.map_err(|error| YardError::Unreachable { source: error.into_io() })?;
     match answer.status().as_u16() {
         200 => Ok(Box::new(answer.into_body().into_with_config().limit(u64::MAX).reader())),

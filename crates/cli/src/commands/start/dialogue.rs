@@ -1,0 +1,186 @@
+//! The questions, asked at a terminal, one after the other and back.
+
+use std::io::{self, IsTerminal};
+
+use inquire::ui::{Color, RenderConfig, StyleSheet, Styled};
+use inquire::{Confirm, InquireError, MultiSelect, Select, Text};
+use kladder_core::catalog::{Catalog, Preset};
+use kladder_core::pins::HostTools;
+use kladder_core::start::{Answers, Question};
+
+use super::all_questions;
+use crate::context::Context;
+use crate::problem::{Code, Problem};
+use crate::render::Out;
+use crate::render::text::{bytes, clean};
+
+const NO_SERIES: &str = "none in particular: the newest that is no preview";
+
+/// Whether there is someone to ask.
+pub(super) fn is_possible(out: &Out) -> bool {
+    io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet
+}
+
+fn look() -> RenderConfig<'static> {
+    let mark = |text: &'static str| Styled::new(text).with_fg(Color::LightCyan);
+    RenderConfig::default()
+        .with_prompt_prefix(mark("|"))
+        .with_answered_prompt_prefix(mark("|"))
+        .with_highlighted_option_prefix(mark(">"))
+        .with_selected_checkbox(mark("(x)"))
+        .with_unselected_checkbox(Styled::new("( )"))
+        .with_canceled_prompt_indicator(Styled::new("(back)"))
+        .with_answer(StyleSheet::new().with_fg(Color::LightCyan))
+}
+
+/// How a question ended.
+enum Reply {
+    Answered,
+    /// The person wants the question before it.
+    Back,
+}
+
+fn reply<T>(result: Result<Option<T>, InquireError>, take: impl FnOnce(T)) -> Result<Reply, Problem> {
+    match result {
+        Ok(Some(value)) => {
+            take(value);
+            Ok(Reply::Answered)
+        }
+        Ok(None) => Ok(Reply::Back),
+        Err(InquireError::OperationInterrupted | InquireError::OperationCanceled) => {
+            Err(Problem::new(Code::Interrupted, "interrupted").why("nothing was written"))
+        }
+        Err(error) => Err(Problem::new(Code::Failed, "the question cannot be asked").why(error.to_string())),
+    }
+}
+
+/// Asks for the preset first; Esc at the first question of one leads back to the choice.
+pub(super) fn hold_from_the_start(
+    context: &Context,
+    catalog: &Catalog,
+    host: &HostTools<'_>,
+) -> Result<(Preset, Answers), Problem> {
+    let presets = catalog.presets()?;
+    loop {
+        let names: Vec<String> = presets.iter().map(|p| format!("{}: {}", p.preset, clean(&p.summary))).collect();
+        let select = Select::new("What is this workstation for?", names)
+            .with_help_message("a preset is a start; every line of it can be changed later")
+            .with_render_config(look());
+        let mut chosen = None;
+        reply(select.raw_prompt_skippable(), |option| chosen = Some(option.index))?;
+        let Some(preset) = chosen.and_then(|at| presets.get(at)) else { continue };
+        if let Some(answers) = ask_all(context, catalog, preset, host)? {
+            return Ok((preset.clone(), answers));
+        }
+    }
+}
+
+/// Asks everything about one preset.
+pub(super) fn hold(
+    context: &Context,
+    catalog: &Catalog,
+    preset: &Preset,
+    host: &HostTools<'_>,
+) -> Result<Answers, Problem> {
+    loop {
+        if let Some(answers) = ask_all(context, catalog, preset, host)? {
+            return Ok(answers);
+        }
+    }
+}
+
+/// `None` when the person went back beyond the first question.
+fn ask_all(
+    context: &Context,
+    catalog: &Catalog,
+    preset: &Preset,
+    host: &HostTools<'_>,
+) -> Result<Option<Answers>, Problem> {
+    let questions = all_questions(context, catalog, preset, host)?;
+    let mut answers = Answers::default();
+    let mut asked: Vec<usize> = Vec::new();
+    let mut at = 0;
+    while at < questions.len() {
+        if !questions[at].applies(preset, &answers) {
+            at += 1;
+            continue;
+        }
+        match ask(&questions[at], &mut answers)? {
+            Reply::Answered => {
+                asked.push(at);
+                at += 1;
+            }
+            Reply::Back => match asked.pop() {
+                Some(before) => at = before,
+                None => return Ok(None),
+            },
+        }
+    }
+    Ok(Some(answers))
+}
+
+fn ask(question: &Question, answers: &mut Answers) -> Result<Reply, Problem> {
+    match question {
+        Question::Optional { tool, text, default } => {
+            let help = format!("adds {tool} and what it needs");
+            yes_or_no(&clean(text), &help, *default, |yes| {
+                answers.optional.insert(tool.clone(), yes);
+            })
+        }
+        Question::Series { tool, choices, default } => ask_series(tool, choices, default.as_deref(), answers),
+        Question::Pieces { tool, choices } => ask_pieces(tool, choices, answers),
+        Question::Host { tool, capability, found } => {
+            let text = format!("This host has {} {}. Use it as its {capability}?", found.file.display(), found.version);
+            let help = "it is looked at again at each climb; nothing of it is changed";
+            yes_or_no(&text, help, true, |yes| {
+                answers.host.insert(tool.clone(), yes);
+            })
+        }
+        Question::Name => ask_text("Your name, for version control:", |name| answers.identity.name = name),
+        Question::Email => {
+            ask_text("Your e-mail address, for version control:", |email| answers.identity.email = email)
+        }
+    }
+}
+
+fn yes_or_no(text: &str, help: &str, default: bool, take: impl FnOnce(bool)) -> Result<Reply, Problem> {
+    let confirm = Confirm::new(text).with_default(default).with_help_message(help).with_render_config(look());
+    reply(confirm.prompt_skippable(), take)
+}
+
+fn ask_series(tool: &str, choices: &[String], default: Option<&str>, answers: &mut Answers) -> Result<Reply, Problem> {
+    let mut options: Vec<&str> = choices.iter().map(String::as_str).collect();
+    options.push(NO_SERIES);
+    let cursor = options.iter().position(|option| Some(*option) == default).unwrap_or(options.len() - 1);
+    let text = format!("Which series of {tool}?");
+    let select = Select::new(&text, options)
+        .with_starting_cursor(cursor)
+        .with_help_message("a series is a run of releases; the newest of it is taken, and pinned")
+        .with_render_config(look());
+    reply(select.prompt_skippable(), |series| {
+        let series = if series == NO_SERIES { "" } else { series };
+        answers.series.insert(tool.to_owned(), series.to_owned());
+    })
+}
+
+fn ask_pieces(tool: &str, choices: &[(String, String, Option<u64>)], answers: &mut Answers) -> Result<Reply, Problem> {
+    let label = |(piece, summary, size): &(String, String, Option<u64>)| {
+        let size = size.map(|size| format!(", {}", bytes(size))).unwrap_or_default();
+        format!("{piece}: {}{size}", clean(summary))
+    };
+    let text = format!("Which pieces of {tool}?");
+    let select = MultiSelect::new(&text, choices.iter().map(label).collect())
+        .with_help_message("space takes one; what another tool needs comes by itself")
+        .with_render_config(look());
+    reply(select.raw_prompt_skippable(), |taken| {
+        let names = taken.iter().map(|option| choices[option.index].0.clone()).collect();
+        answers.pieces.insert(tool.to_owned(), names);
+    })
+}
+
+fn ask_text(text: &str, take: impl FnOnce(Option<String>)) -> Result<Reply, Problem> {
+    let prompt = Text::new(text).with_help_message("kept in your settings, not in the ladder; may be left empty");
+    reply(prompt.with_render_config(look()).prompt_skippable(), |value| {
+        take(Some(value.trim().to_owned()).filter(|value| !value.is_empty()));
+    })
+}
