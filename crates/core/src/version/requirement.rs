@@ -124,7 +124,9 @@ fn clause(text: &str, column: usize) -> Result<Clause, RequirementError> {
     let (sign, operator) = operator.map_or(("", Operator::StartsWith), |&(sign, operator)| (sign, operator));
     let rest = text[sign.len()..].trim_start();
     let skipped = text.chars().count() - rest.chars().count();
-    rest.parse().map(|version| Clause { operator, version }).map_err(|_| RequirementError {
+    // Elsewhere `1.4.x` stands for a family; as a version of ours it would never match anything.
+    let version = rest.parse().ok().filter(|_| !rest.ends_with(".x") && !rest.ends_with(".X"));
+    version.map(|version| Clause { operator, version }).ok_or_else(|| RequirementError {
         column: column + skipped,
         clause: text.to_owned(),
         hint: hint(text),
@@ -151,7 +153,7 @@ fn hint(text: &str) -> Option<String> {
         let next = number(v, 1).map_or_else(|| "…".into(), |n| format!("{}.{}", number(v, 0).unwrap_or(0), n + 1));
         return Some(format!("write `>={v}, <{next}`"));
     }
-    let bare = text.trim_start_matches('=').trim_end_matches(['*', 'x']).trim_end_matches('.');
+    let bare = text.trim_start_matches('=').trim_end_matches(['*', 'x', 'X']).trim_end_matches('.');
     if bare.len() < text.len() && bare.parse::<Version>().is_ok() {
         return Some(format!("write `{bare}`, it means {bare} and everything that starts with {bare}."));
     }
@@ -202,6 +204,7 @@ mod tests {
             ("~1.4.2", 1, "`>=1.4.2, <1.5`"),
             ("latest", 1, "`any`"),
             ("1.4.*", 1, "`1.4`"),
+            ("1.4.x", 1, "`1.4`"),
             (">=1,,<2", 5, "a clause is missing"),
             (">=1 <2", 3, "commas"),
         ];

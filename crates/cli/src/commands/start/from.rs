@@ -49,7 +49,9 @@ fn bring(context: &Context, source: &str, work: &Path) -> Result<PathBuf, Proble
     if local.is_file() {
         return local.canonicalize().map_err(|error| failed(source, error.to_string()));
     }
-    let is_repository = local.join(".git").exists() || source.ends_with(".git") || source.starts_with("ssh://");
+    let is_repository = local.join(".git").exists()
+        || source.trim_end_matches('/').rsplit_once('.').is_some_and(|(_, end)| end == "git")
+        || source.starts_with("ssh://");
     if is_repository {
         return clone(source, work);
     }
