@@ -121,7 +121,7 @@ fn values_of_a_definition_are_checked_as_they_are_read() {
     let cases = [
         ("[[checks]]\nname = \"c\"\nrun = [\"x\"]\nexpect = { stdout = '(' }\n", "is not a pattern"),
         ("[[releases]]\nversion = \"one\"\n", "is not a version"),
-        ("[[releases]]\nversion = \"1\"\nneeds = { x = \"^1\" }\n", "a requirement like"),
+        ("[[releases]]\nversion = \"1\"\nneeds = { x = \"^1\" }\n", "`^1` is no requirement: write `>=1, <2`"),
         (
             "[[releases]]\nversion = \"1\"\nartifacts.linux = { file = \"f\", size = 1, sha256 = \"0\" }\n",
             "is not a platform",

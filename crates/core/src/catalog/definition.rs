@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
 
 use super::{Gate, Pattern, Trial};
 use crate::digest::Digest;
@@ -144,20 +144,12 @@ pub struct Piece {
 }
 
 /// What a release needs of another tool.
-#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
-#[serde(from = "WantedForm")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Wanted {
     /// The versions that will do.
     pub version: Requirement,
     /// The pieces that must be there.
     pub pieces: Vec<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(untagged, expecting = "a requirement like \">=2.1, <3\", or a table with `version` and `pieces`")]
-enum WantedForm {
-    Version(Requirement),
-    Table(WantedTable),
 }
 
 #[derive(Deserialize)]
@@ -169,12 +161,24 @@ struct WantedTable {
     pieces: Vec<String>,
 }
 
-impl From<WantedForm> for Wanted {
-    fn from(form: WantedForm) -> Self {
-        match form {
-            WantedForm::Version(version) => Self { version, pieces: Vec::new() },
-            WantedForm::Table(table) => Self { version: table.version, pieces: table.pieces },
+/// Written by hand so that a mistake in a requirement keeps its own message.
+impl<'de> Deserialize<'de> for Wanted {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = Wanted;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a requirement like \">=2.1, <3\", or a table with `version` and `pieces`")
+            }
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Wanted, E> {
+                Ok(Wanted { version: text.parse().map_err(E::custom)?, pieces: Vec::new() })
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Wanted, A::Error> {
+                let table = WantedTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                Ok(Wanted { version: table.version, pieces: table.pieces })
+            }
         }
+        deserializer.deserialize_any(Visitor)
     }
 }
 

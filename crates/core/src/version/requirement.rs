@@ -125,7 +125,8 @@ fn clause(text: &str, column: usize) -> Result<Clause, RequirementError> {
     let rest = text[sign.len()..].trim_start();
     let skipped = text.chars().count() - rest.chars().count();
     // Elsewhere `1.4.x` stands for a family; as a version of ours it would never match anything.
-    let version = rest.parse().ok().filter(|_| !rest.ends_with(".x") && !rest.ends_with(".X"));
+    let is_family = rest.rsplit('.').next().is_some_and(|last| last.eq_ignore_ascii_case("x"));
+    let version = rest.parse().ok().filter(|_| !is_family);
     version.map(|version| Clause { operator, version }).ok_or_else(|| RequirementError {
         column: column + skipped,
         clause: text.to_owned(),
