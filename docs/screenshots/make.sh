@@ -1,12 +1,12 @@
 #!/bin/sh
 # Makes the pictures in this folder: each command, run on the demo data in a terminal window of 1280x800.
 #
-# Needs a built kladder (cargo build --release), Xvfb, xterm, ImageMagick's `import`, and the DejaVu Sans Mono font; on
-# Debian: apt-get install xvfb xterm imagemagick fonts-dejavu-core. Usage: docs/screenshots/make.sh [NAME...]
+# Needs a built kladder (cargo build --release), Xvfb, xterm, ImageMagick's `import`, xdotool, and the DejaVu Sans Mono font; on
+# Debian: apt-get install xvfb xterm imagemagick xdotool fonts-dejavu-core. Usage: docs/screenshots/make.sh [NAME...]
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 kladder=${KLADDER:-$here/../../target/release/kladder}
-for needed in Xvfb xterm import "$kladder"; do
+for needed in Xvfb xterm import xdotool "$kladder"; do
     command -v "$needed" >/dev/null || { echo "make.sh: $needed is missing" >&2; exit 1; }
 done
 work=$(mktemp -d)
@@ -21,6 +21,7 @@ fresh() {
     desk=$work/$1
     kladder demo --keep "$desk" --quiet
     chmod -R u+w "$desk/home" && rm -rf "$desk/home" "$desk/desk/ladder.pinned.toml"
+    cp -r "$here/../../crates/core/tests/hosts" "$desk/hosts"
     export KLADDER_HOME="$desk/home"
     cd "$desk/desk"
 }
@@ -36,6 +37,11 @@ shot() {
         -xrm 'XTerm*color6: #5cc1cf' -xrm 'XTerm*color4: #7aa2f7' -xrm 'XTerm*color1: #ef6b73' -xrm 'XTerm*faintIsRelative: true' \
         -e sh "$work/script" &
     terminal=$!
+    if [ -n "$typed" ]; then
+        for key in $typed; do sleep 0.7; xdotool key "$key"; done
+        typed=
+        touch "$work/done"
+    fi
     for _ in $(seq 300); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.7
     import -window root "$here/$name.png"
@@ -43,18 +49,31 @@ shot() {
     wait $terminal 2>/dev/null || true
 }
 
+# keys STRING...: types into the terminal of the next shot, each after a moment.
+typed=
+keys() { typed="$*"; }
+
 wanted="$*"
 fresh story
 shot help kladder --help
-shot standing-first kladder
+shot survey kladder survey --root ../hosts/graphics-desk
 shot pin kladder pin
 shot route kladder route
-shot climb kladder climb
+shot about kladder about tidlow
+shot climb kladder climb --accept-licence neapstone-terms
 shot verify kladder verify
-shot run kladder run -- tidlow --version
 shot standing kladder
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"/; s/^whimbrow = .*/oarweld = "<3"/' ladder.toml
 shot clash kladder climb
 fresh damaged
 printf 'more' | dd of="$desk/yard/skerroc-1.4.3-linux-x86_64.tar.xz" bs=1 seek=60 conv=notrunc 2>/dev/null
-shot wrong-digest kladder climb
+shot wrong-digest kladder climb --accept-licence neapstone-terms
+fresh gated
+printf '\n[[gates]]\nlibc = "gnu >=2.31"\nadvice = "a newer release of the system has it"\n' >>"$desk/catalog/tools/tombolet.toml"
+printf '\n[[gates]]\nname = "flasher"\ngroup = "plugdev"\nadmin = ["usermod -aG plugdev keeper"]\n' >>"$desk/catalog/tools/neapstone.toml"
+sed -i.old '/^c-compiler/d' ladder.toml
+shot gates kladder climb --root ../hosts/old-debian
+fresh begun
+rm ladder.toml
+keys Return Up Return Return space Return Return Return
+shot start kladder start --catalog ../catalog

@@ -97,11 +97,11 @@ pub enum PinsError {
         place: Box<Place>,
     },
     /// Only the host could have it, and does not, or not in this version.
-    #[error("this host has no {tool} {wanted}")]
+    #[error("this host has no {tool}{wanted}")]
     NotOnHost {
         /// The tool or capability.
         tool: String,
-        /// What was wished for.
+        /// What was wished for, after a blank; nothing where anything would do.
         wanted: String,
         /// The version that the host has.
         found: Option<String>,

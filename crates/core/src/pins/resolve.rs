@@ -109,7 +109,7 @@ impl Offer<'_> {
         let found = tools.iter().filter_map(|tool| self.host_choice(&*self.definition(tool).ok()?));
         PinsError::NotOnHost {
             tool: wish.tool.clone(),
-            wanted: wish.range.to_string(),
+            wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
             found: found.map(|choice| choice.version.to_string()).next(),
             place: Box::new(wish.range_place.clone()),
         }
