@@ -60,6 +60,7 @@ shot survey kladder survey --root ../hosts/graphics-desk
 shot pin kladder pin
 shot route kladder route
 shot about kladder about tidlow
+keys Return
 shot climb kladder climb --accept-licence neapstone-terms
 shot verify kladder verify
 shot standing kladder
@@ -67,6 +68,7 @@ sed -i.old 's/^skerroc = .*/skerroc = "1.5"/; s/^whimbrow = .*/oarweld = "<3"/' 
 shot clash kladder climb
 fresh damaged
 printf 'more' | dd of="$desk/yard/skerroc-1.4.3-linux-x86_64.tar.xz" bs=1 seek=60 conv=notrunc 2>/dev/null
+keys Return
 shot wrong-digest kladder climb --accept-licence neapstone-terms
 fresh gated
 printf '\n[[gates]]\nlibc = "gnu >=2.31"\nadvice = "a newer release of the system has it"\n' >>"$desk/catalog/tools/tombolet.toml"

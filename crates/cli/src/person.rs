@@ -8,8 +8,8 @@ use inquire::{Confirm, Select};
 use kladder_core::climb::{Decide, Prospect};
 use kladder_core::terms::Asked;
 
-use crate::render::Out;
 use crate::render::text::{STRONG, bytes, clean, count, styled, time};
+use crate::render::{Out, look};
 
 const ACCEPT: &str = "accept it";
 const ACCEPT_ALL: &str = "accept it and all others of this route";
@@ -39,7 +39,7 @@ impl Decide for Person<'_> {
         show(asked, self.out);
         let question = format!("{} comes under the licence {}. You:", asked.tools.join(", "), asked.licence.id);
         // Anything but an answer, Ctrl-C too, is no consent.
-        let answer = Select::new(&question, vec![ACCEPT, ACCEPT_ALL, REFUSE]).prompt();
+        let answer = Select::new(&question, vec![ACCEPT, ACCEPT_ALL, REFUSE]).with_render_config(look()).prompt();
         self.accepts_all.set(matches!(answer, Ok(ACCEPT_ALL)));
         matches!(answer, Ok(ACCEPT | ACCEPT_ALL))
     }
@@ -49,7 +49,7 @@ impl Decide for Person<'_> {
             return true;
         }
         let question = format!("{} Go on?", weight(prospect));
-        Confirm::new(&question).with_default(true).prompt().unwrap_or(false)
+        Confirm::new(&question).with_default(true).with_render_config(look()).prompt().unwrap_or(false)
     }
 }
 

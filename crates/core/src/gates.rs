@@ -59,6 +59,13 @@ struct Judged {
     open: bool,
 }
 
+impl Judged {
+    /// Says what kind of thing is needed.
+    fn of(self, kind: &str) -> Self {
+        Self { needed: format!("{kind} {}", self.needed), ..self }
+    }
+}
+
 fn judged(needed: impl Into<String>, found: impl Into<String>, open: bool) -> Judged {
     Judged { needed: needed.into(), found: found.into(), open }
 }
@@ -66,13 +73,15 @@ fn judged(needed: impl Into<String>, found: impl Into<String>, open: bool) -> Ju
 fn judge(demand: &Demand, survey: &Survey, host: &Host) -> Judged {
     let yes = |there: bool, text: &str| if there { text.to_owned() } else { "not there".to_owned() };
     match demand {
-        Demand::Os(os) => judged(os, &survey.system.os, *os == survey.system.os),
+        Demand::Os(os) => judged(format!("the system {os}"), &survey.system.os, *os == survey.system.os),
         Demand::Release(wanted) => {
-            ranged(wanted, survey.system.id.as_deref(), survey.system.release.as_deref(), "another system")
+            let (id, release) = (survey.system.id.as_deref(), survey.system.release.as_deref());
+            ranged(wanted, id, release, "another system").of("the system")
         }
         Demand::Libc(wanted) => {
             let libc = survey.libc.as_ref();
             ranged(wanted, libc.map(|l| l.kind.as_str()), libc.and_then(|l| l.version.as_deref()), "no C library")
+                .of("the C library")
         }
         Demand::Feature(feature) => {
             let there = survey.processor.features.iter().any(|known| known == feature);
@@ -80,7 +89,11 @@ fn judge(demand: &Demand, survey: &Survey, host: &Host) -> Judged {
         }
         Demand::Memory(bytes) => {
             let total = survey.memory.map(|memory| memory.total);
-            judged(size(*bytes), total.map_or_else(|| "not known".into(), size), total.is_some_and(|t| t >= *bytes))
+            judged(
+                format!("{} of memory", size(*bytes)),
+                total.map_or_else(|| "not known".into(), size),
+                total.is_some_and(|t| t >= *bytes),
+            )
         }
         Demand::Disk(bytes) => {
             let free = survey.disks.first().and_then(|disk| disk.free);
@@ -91,9 +104,9 @@ fn judge(demand: &Demand, survey: &Survey, host: &Host) -> Judged {
         Demand::Driver(wanted) => {
             let card = survey.graphics.iter().find(|card| card.driver.as_deref() == Some(wanted.name.as_str()));
             let version = card.and_then(|card| card.version.as_deref());
-            ranged(wanted, card.and_then(|card| card.driver.as_deref()), version, "no such driver")
+            ranged(wanted, card.and_then(|card| card.driver.as_deref()), version, "no such driver").of("the driver")
         }
-        Demand::Command(wanted) => command(wanted, host),
+        Demand::Command(wanted) => command(wanted, host).of("the command"),
         Demand::Group(group) => {
             let there = survey.rights.root || survey.rights.groups.contains(group);
             let found = format!("in {}", survey.rights.groups.join(", "));

@@ -79,7 +79,7 @@ pub enum Failure<P: Provider + ?Sized> {
     Impossible(Clash<P>),
     /// The budget ran out first; this says nothing about whether an answer exists.
     GaveUp {
-        /// Decisions and conflicts spent.
+        /// Decisions, conflicts and candidates asked for their needs.
         steps: u64,
     },
     /// The provider could not answer.
@@ -114,7 +114,8 @@ pub struct Clash<P: Provider + ?Sized> {
 /// Finds one version for each package that the wishes lead to.
 ///
 /// Deterministic. Wishes are met in their order, each by the first version (in the provider's order) that leaves the
-/// earlier choices standing. `budget` bounds decisions plus conflicts.
+/// earlier choices standing. `budget` bounds decisions, conflicts and candidates asked for
+/// their needs.
 ///
 /// # Errors
 /// [`Failure::Impossible`] with the smallest set of clashing wishes, [`Failure::GaveUp`] past the budget,

@@ -98,7 +98,10 @@ impl<'p, P: Provider> Search<'p, P> {
             }
             let unloaded = self.engine.trail().find(|&(var, yes)| yes && self.candidates[var].needs.is_none());
             match unloaded {
-                Some((var, _)) => self.load(var)?,
+                Some((var, _)) => {
+                    self.load(var)?;
+                    self.step(budget)?;
+                }
                 None => return Ok(()),
             }
         }

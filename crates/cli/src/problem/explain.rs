@@ -251,7 +251,8 @@ fn gates(closed: &[Standing]) -> Problem {
     if closed.iter().any(|gate| !gate.admin.is_empty()) {
         problem = problem.next("`kladder route --admin-script` prints a script to hand to an administrator");
     }
-    problem.next(format!("`kladder climb --skip-gate {}` goes on all the same", closed[0].gate))
+    let skips: Vec<String> = closed.iter().map(|gate| format!("--skip-gate {}", gate.gate)).collect();
+    problem.next(format!("`kladder climb {}` goes on all the same", skips.join(" ")))
 }
 
 fn licences(asked: &[Asked]) -> Problem {

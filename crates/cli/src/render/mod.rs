@@ -2,9 +2,11 @@
 
 mod problem;
 mod progress;
+mod prompt;
 pub(crate) mod text;
 
 pub(crate) use progress::Progress;
+pub(crate) use prompt::look;
 
 use std::io::{self, IsTerminal, Write};
 

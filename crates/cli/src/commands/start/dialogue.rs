@@ -2,7 +2,6 @@
 
 use std::io::{self, IsTerminal};
 
-use inquire::ui::{Color, RenderConfig, StyleSheet, Styled};
 use inquire::{Confirm, InquireError, MultiSelect, Select, Text};
 use kladder_core::catalog::{Catalog, Preset};
 use kladder_core::pins::HostTools;
@@ -11,26 +10,14 @@ use kladder_core::start::{Answers, Question};
 use super::all_questions;
 use crate::context::Context;
 use crate::problem::{Code, Problem};
-use crate::render::Out;
 use crate::render::text::{bytes, clean};
+use crate::render::{Out, look};
 
 const NO_SERIES: &str = "none in particular: the newest that is no preview";
 
 /// Whether there is someone to ask.
 pub(super) fn is_possible(out: &Out) -> bool {
     io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet
-}
-
-fn look() -> RenderConfig<'static> {
-    let mark = |text: &'static str| Styled::new(text).with_fg(Color::LightCyan);
-    RenderConfig::default()
-        .with_prompt_prefix(mark("|"))
-        .with_answered_prompt_prefix(mark("|"))
-        .with_highlighted_option_prefix(mark(">"))
-        .with_selected_checkbox(mark("(x)"))
-        .with_unselected_checkbox(Styled::new("( )"))
-        .with_canceled_prompt_indicator(Styled::new("(back)"))
-        .with_answer(StyleSheet::new().with_fg(Color::LightCyan))
 }
 
 /// How a question ended.
