@@ -61,7 +61,7 @@ fn two_rungs_with_one_command_or_variable_are_told() {
         let result = table([wired(&one, &v, "/1"), wired(&other, &v, "/2")].into_iter());
         match result.unwrap_err() {
             WireError::Twice { one, other, what } => {
-                assert_eq!((one.as_str(), other.as_str(), what.as_str()), ("one", "other", told))
+                assert_eq!((one.as_str(), other.as_str(), what.as_str()), ("one", "other", told));
             }
             error => panic!("{error}"),
         }

@@ -9,11 +9,13 @@ use kladder_solve::{Alternative, Fact, Failure, Need, NeedOf, Provider, solve};
 
 const BUDGET: u64 = 200_000;
 
+type Needs = Vec<Need<String, (u32, u32)>>;
+
 /// Packages by name, versions by number, ranges as `from..to`.
 #[derive(Debug, Default)]
 struct Made {
     versions: HashMap<String, u32>,
-    needs: HashMap<(String, u32), Vec<Need<String, (u32, u32)>>>,
+    needs: HashMap<(String, u32), Needs>,
     asked: Cell<usize>,
     stop_after: Option<usize>,
 }

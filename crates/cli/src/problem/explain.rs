@@ -1,7 +1,6 @@
 //! From the core's errors to problems. Option and command names appear here and nowhere below.
 
 use std::io;
-use std::path::Path;
 
 use kladder_core::catalog::CatalogError;
 use kladder_core::climb::ClimbError;
@@ -10,7 +9,7 @@ use kladder_core::fetch::{Attempt, FetchError, YardError};
 use kladder_core::files::FileError;
 use kladder_core::gates::Standing;
 use kladder_core::landing::LandingError;
-use kladder_core::pins::{ClashReport, ClashingNeed, PinsError, PinsFileError};
+use kladder_core::pins::PinsFileError;
 use kladder_core::route::RouteError;
 use kladder_core::start::StartError;
 use kladder_core::terms::{Asked, TermsError};
@@ -22,7 +21,7 @@ use kladder_core::wire::WireError;
 use super::{Code, Problem};
 
 /// `a`, `a or b`, `a, b or c`.
-fn either(names: &[String]) -> String {
+pub(super) fn either(names: &[String]) -> String {
     match names {
         [] => String::new(),
         [one] => one.clone(),
@@ -30,11 +29,11 @@ fn either(names: &[String]) -> String {
     }
 }
 
-fn quoted<T: ToString>(names: &[T]) -> Vec<String> {
+pub(super) fn quoted<T: ToString>(names: &[T]) -> Vec<String> {
     names.iter().map(|name| format!("`{}`", name.to_string())).collect()
 }
 
-fn plain<T: ToString>(names: &[T]) -> Vec<String> {
+pub(super) fn plain<T: ToString>(names: &[T]) -> Vec<String> {
     names.iter().map(ToString::to_string).collect()
 }
 
@@ -102,7 +101,7 @@ impl From<CatalogError> for Problem {
 }
 
 impl Problem {
-    fn catalog(error: &CatalogError) -> Self {
+    pub(super) fn catalog(error: &CatalogError) -> Self {
         match error {
             CatalogError::Missing(_) => Self::of(Code::BadFile, error)
                 .why("a catalog is a folder with a catalog.toml in it")
@@ -136,85 +135,6 @@ impl From<PinsFileError> for Problem {
             PinsFileError::Newer { .. } => newer(&error),
         }
     }
-}
-
-impl Problem {
-    /// Why there are no pins for the ladder at `ladder`.
-    pub(crate) fn from_pins(error: &PinsError, ladder: &Path) -> Self {
-        match error {
-            PinsError::Catalog(error) => Self::catalog(error),
-            PinsError::UnknownTool { name, near, place } => {
-                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
-                if near.is_empty() {
-                    return problem.why(format!("nor anything that looks like `{name}`"));
-                }
-                problem.next(format!("did you mean {}?", either(&quoted(near))))
-            }
-            PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
-            PinsError::NotOnHost { found, place, .. } => {
-                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
-                let found = found
-                    .as_ref()
-                    .map_or_else(|| "no file on PATH answers with a version".to_owned(), |v| format!("it has {v}"));
-                problem.why(found).next("install it with the system's own means, or wish for something else")
-            }
-            PinsError::NoSuchSeries { near, there, place, .. } => {
-                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
-                let problem = problem.why(format!("its series: {}", there.join(", ")));
-                near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
-            }
-            PinsError::NoSuchPiece { near, there, place, .. } => {
-                let problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
-                let pieces =
-                    if there.is_empty() { "it has none".into() } else { format!("its pieces: {}", there.join(", ")) };
-                let problem = problem.why(pieces);
-                near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
-            }
-            PinsError::NoSuchVersion { nearest, series, place, .. } => {
-                let mut problem = Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
-                if !nearest.is_empty() {
-                    problem = problem.why(format!("the nearest versions: {}", plain(nearest).join(", ")));
-                }
-                if series.is_empty() { problem } else { problem.why(format!("its series: {}", series.join(", "))) }
-            }
-            PinsError::NoArtifact { version, there, place, platform, .. } => {
-                let problem = Self::new(Code::NoArtifact, error.to_string()).at_place(place);
-                let problem =
-                    problem.why(format!("the newest that fits, {version}, is there for {}", either(&plain(there))));
-                problem.next(format!("wish for another version, or leave {platform} out of `platforms`"))
-            }
-            PinsError::Clash(report) => clash(report),
-            PinsError::GaveUp { .. } => Self::of(Code::GaveUp, error)
-                .at(ladder)
-                .why("that does not mean that there is none")
-                .next("narrow some wishes down"),
-        }
-    }
-}
-
-fn clash(report: &ClashReport) -> Problem {
-    let mut problem = Problem::new(Code::NoSolution, "these wishes cannot be met together");
-    for wish in &report.wishes {
-        problem = problem.at_place(&wish.place);
-    }
-    for need in &report.needs {
-        problem = problem.why(sentence(need));
-    }
-    for way in &report.ways_out {
-        let (tool, version) = &way.taken;
-        problem = problem.next(format!("`{} = \"any\"` solves it, with {tool} {version}", way.tool));
-    }
-    problem
-}
-
-fn sentence(need: &ClashingNeed) -> String {
-    let versions = match need.versions.as_slice() {
-        [one] => one.to_string(),
-        [first, .., last] => format!("{first} to {last}"),
-        [] => String::new(),
-    };
-    let needs: Vec<_> = need.needs.iter().map(|(tool, range)| format!("{tool} {range}")).collect();
-    format!("{} {versions} needs {}", need.tool, either(&needs))
 }
 
 impl From<ClimbError> for Problem {

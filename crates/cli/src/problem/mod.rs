@@ -2,6 +2,7 @@
 
 mod code;
 mod explain;
+mod wishes;
 
 pub(crate) use code::Code;
 
