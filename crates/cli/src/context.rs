@@ -16,6 +16,19 @@ use crate::args::Global;
 use crate::problem::{Code, Problem};
 use crate::render::Out;
 
+/// The variables that a survey looks at: proxies, in either case, and the session.
+const TELLING: [&str; 9] = [
+    "HTTP_PROXY",
+    "http_proxy",
+    "HTTPS_PROXY",
+    "https_proxy",
+    "ALL_PROXY",
+    "all_proxy",
+    "NO_PROXY",
+    "no_proxy",
+    "XDG_SESSION_ID",
+];
+
 /// The caller's surroundings.
 #[derive(Clone, Debug)]
 pub(crate) struct Context {
@@ -44,9 +57,7 @@ impl Context {
             None => usual_home()?,
         };
         let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
-        host.variables = env::vars_os()
-            .filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)))
-            .collect();
+        host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
         if let Some(root) = &global.root {
             host.root = described_root(&folder.join(root))?;
         }

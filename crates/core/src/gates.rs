@@ -4,6 +4,7 @@ use std::net::{Ipv4Addr, TcpListener, TcpStream, ToSocketAddrs};
 use std::time::Duration;
 
 use crate::catalog::{Artifact, Demand, Gate, Ranged};
+use crate::fetch::Yard;
 use crate::route::{Route, Rung, Work};
 use crate::survey::{Host, Survey, version_of};
 use crate::version::{Requirement, Version};
@@ -35,20 +36,22 @@ pub struct Standing {
 }
 
 /// Looks at every gate of a route whose rungs are not in place yet, and at the disk that the route takes.
-pub fn check(route: &Route, survey: &Survey, host: &Host) -> Vec<Standing> {
+pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Yard]) -> Vec<Standing> {
     let left: Vec<&Rung> = route.rungs.iter().filter(|rung| rung.work != Work::Nothing).collect();
     let of_rung = |rung: &&Rung| {
         let gates = rung.definition.gates.clone();
         let tool = rung.name.tool.clone();
-        gates.into_iter().map(move |gate| stand(&gate, &tool, survey, host)).collect::<Vec<_>>()
+        gates.into_iter().map(move |gate| stand(&gate, &tool, survey, host, yards)).collect::<Vec<_>>()
     };
     let mut standings: Vec<Standing> = left.iter().flat_map(of_rung).collect();
     standings.extend(disk(&left, survey));
     standings
 }
 
-fn stand(gate: &Gate, tool: &str, survey: &Survey, host: &Host) -> Standing {
-    let Judged { needed, found, open } = judge(&gate.demand, survey, host);
+fn stand(gate: &Gate, tool: &str, survey: &Survey, host: &Host, yards: &[Yard]) -> Standing {
+    let judged =
+        if gate.demand == Demand::Reach("yard".into()) { any_yard(yards) } else { judge(&gate.demand, survey, host) };
+    let Judged { needed, found, open } = judged;
     let (advice, admin) = (gate.advice.clone(), gate.admin.clone());
     Standing { gate: gate.name.clone(), tool: Some(tool.to_owned()), needed, found, open, advice, admin }
 }
@@ -156,6 +159,17 @@ fn reach(address: &str) -> Judged {
     });
     let found = connected.as_ref().map_or_else(ToString::to_string, |_| "it answers".to_owned());
     judged(format!("that {address} answers"), found, connected.is_ok())
+}
+
+/// Whether some yard can be reached.
+fn any_yard(yards: &[Yard]) -> Judged {
+    let answers = |yard: &&Yard| match yard {
+        Yard::Folder(folder) => folder.is_dir(),
+        Yard::Server(_) => yard.socket().is_some_and(|address| reach(&address).open),
+    };
+    let found = yards.iter().find(answers);
+    let text = found.map_or_else(|| "none answers".to_owned(), |yard| format!("{yard} answers"));
+    judged("that a yard answers", text, found.is_some())
 }
 
 fn port_free(port: u16) -> Judged {

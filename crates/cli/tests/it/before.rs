@@ -115,6 +115,21 @@ fn a_disk_too_small_for_the_route_is_a_closed_gate() {
 }
 
 #[test]
+fn reaching_a_yard_or_an_address_can_be_a_gate() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    let address = sandbox.yard.url().replace("http://", "");
+    sandbox.define(
+        "tombolet",
+        &format!("[[gates]]\nreach = \"yard\"\n\n[[gates]]\nname = \"address\"\nreach = \"{address}\"\n"),
+    );
+    assert!(sandbox.run(&["route"]).passed().stdout.contains("2 gates open."));
+    assert!(sandbox.run(&["route", "--yard", "../yard"]).passed().stdout.contains("2 gates open."));
+    let ran = sandbox.run(&["climb", "--yard", "http://127.0.0.1:9", "--yard", "nowhere"]);
+    assert!(ran.code == 32 && ran.stderr.contains("needs that a yard answers; found: none answers"), "{}", ran.stderr);
+}
+
+#[test]
 fn a_gate_on_an_unknown_fact_is_a_mistake_of_the_catalog() {
     let sandbox = Sandbox::new();
     sandbox.define("tombolet", "[[gates]]\nmemroy = \">= 1 GiB\"\n");

@@ -47,7 +47,7 @@ pub enum Demand {
     Command(Ranged),
     /// Membership in this group.
     Group(String),
-    /// That this address, `HOST:PORT`, takes connections.
+    /// That this address, `HOST:PORT`, takes connections; `yard` for any yard of the climb.
     Reach(String),
     /// That nothing listens on this port of the loopback.
     Port(u16),

@@ -58,7 +58,7 @@ impl Site<'_> {
         let (fetch, unpacked) = gates::room(&left);
         let archives = left.iter().map(|rung| rung.size()).sum();
         Ok(Prospect {
-            gates: gates::check(&route, &survey, self.host),
+            gates: gates::check(&route, &survey, self.host, self.yards),
             licences: terms::open(&route, self.catalog, &terms).map_err(route::RouteError::from)?,
             time: Rates::read(&self.home.data).time_for(fetch, archives),
             fetch,

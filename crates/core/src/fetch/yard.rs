@@ -94,6 +94,16 @@ impl Yard {
         Self::Folder(PathBuf::from(text))
     }
 
+    /// The `HOST:PORT` of a server.
+    pub fn socket(&self) -> Option<String> {
+        let Self::Server(address) = self else { return None };
+        let (scheme, rest) = address.split_once("://")?;
+        let host = rest.split('/').next()?.rsplit('@').next()?;
+        let port = if scheme == "https" { 443 } else { 80 };
+        let has_port = host.rsplit(']').next().is_some_and(|end| end.contains(':'));
+        Some(if has_port { host.to_owned() } else { format!("{host}:{port}") })
+    }
+
     /// Opens an artifact for reading.
     pub(super) fn open(&self, artifact: &Artifact) -> Result<Box<dyn Read>, YardError> {
         match self {
