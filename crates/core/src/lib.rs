@@ -6,6 +6,7 @@
 pub mod digest;
 pub mod files;
 mod near;
+pub mod record;
 
 pub mod document;
 pub mod platform;

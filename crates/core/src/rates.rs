@@ -4,13 +4,13 @@
 //! last few decide.
 
 use std::fs;
-use std::io;
 use std::path::Path;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::files::{self, Attach, FileError};
+use crate::files::FileError;
+use crate::record;
 
 /// What is known about speed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -61,9 +61,7 @@ impl Rates {
 
     /// Writes what is known.
     pub fn write(&self, data: &Path) -> Result<(), FileError> {
-        let path = data.join("rates.json");
-        let bytes = serde_json::to_vec(self).map_err(io::Error::from).on("write", &path)?;
-        files::replace(&path, &bytes)
+        record::write(&data.join("rates.json"), self)
     }
 
     /// What counts of earlier climbs when a new one begins.

@@ -5,12 +5,12 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::files::{self, Attach, FileError};
+use crate::files::FileError;
+use crate::record;
 use crate::survey::Identity;
 
 /// What must be started anew.
@@ -48,10 +48,7 @@ impl Restarts {
 
     /// Writes the memory.
     pub fn write(&self, data: &Path) -> Result<(), FileError> {
-        let path = data.join("restarts.json");
-        let bytes = serde_json::to_vec_pretty(self).map_err(io::Error::from).on("write", &path)?;
-        files::create_folder(data)?;
-        files::replace(&path, &bytes)
+        record::write(&data.join("restarts.json"), self)
     }
 
     /// Remembers that a rung was put on the shelf now.

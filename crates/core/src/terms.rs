@@ -2,15 +2,14 @@
 //!
 //! `data/terms.json`, format 1. An acceptance holds for one text, by its digest: when the text changes it is asked anew.
 
-use std::fs;
-use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
 use crate::catalog::{Catalog, CatalogError, Licence};
 use crate::digest::Digest;
-use crate::files::{self, Attach, FileError};
+use crate::files::FileError;
+use crate::record::{self, RecordError};
 use crate::route::{Route, Work};
 
 const FORMAT: u32 = 1;
@@ -36,30 +35,6 @@ pub struct Accepted {
     pub at: jiff::Timestamp,
 }
 
-/// Why the terms could not be read or written.
-#[derive(Debug, thiserror::Error)]
-pub enum TermsError {
-    /// A file could not be read or written.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// The record is damaged.
-    #[error("{} is damaged", path.display())]
-    Damaged {
-        /// The record.
-        path: PathBuf,
-        /// What is wrong with it.
-        source: serde_json::Error,
-    },
-    /// The record is written in a newer format.
-    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
-    Newer {
-        /// The record.
-        path: PathBuf,
-        /// Its format.
-        format: u32,
-    },
-}
-
 /// A licence that must be accepted, and the rungs it is for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Asked {
@@ -71,26 +46,14 @@ pub struct Asked {
 
 impl Terms {
     /// Reads the record in the folder `data`; a missing one is empty.
-    pub fn read(data: &Path) -> Result<Self, TermsError> {
+    pub fn read(data: &Path) -> Result<Self, RecordError> {
         let path = data.join("terms.json");
-        if !path.exists() {
-            return Ok(Self { format: FORMAT, accepted: Vec::new() });
-        }
-        let bytes = fs::read(&path).on("read", &path)?;
-        let damaged = |source| TermsError::Damaged { path: path.clone(), source };
-        let terms: Self = serde_json::from_slice(&bytes).map_err(damaged)?;
-        if terms.format > FORMAT {
-            return Err(TermsError::Newer { path, format: terms.format });
-        }
-        Ok(terms)
+        if path.exists() { record::read(&path, FORMAT) } else { Ok(Self { format: FORMAT, accepted: Vec::new() }) }
     }
 
     /// Writes the record.
     pub fn write(&self, data: &Path) -> Result<(), FileError> {
-        files::create_folder(data)?;
-        let path = data.join("terms.json");
-        let bytes = serde_json::to_vec_pretty(self).map_err(io::Error::from).on("write", &path)?;
-        files::replace(&path, &bytes)
+        record::write(&data.join("terms.json"), self)
     }
 
     /// Whether this very text was accepted.

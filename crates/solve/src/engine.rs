@@ -54,7 +54,7 @@ struct Clause {
 #[derive(Default, Clone)]
 struct Parents {
     clauses: Vec<ClauseId>,
-    /// Variables fixed at level 0 that the derivation left out; their reasons belong to it.
+    /// Variables fixed at level 0 that were left out on the way; their reasons belong to it.
     fixed: Vec<Var>,
 }
 

@@ -10,9 +10,10 @@ use kladder_core::files::FileError;
 use kladder_core::gates::Standing;
 use kladder_core::landing::LandingError;
 use kladder_core::pins::PinsFileError;
+use kladder_core::record::RecordError;
 use kladder_core::route::RouteError;
 use kladder_core::start::StartError;
-use kladder_core::terms::{Asked, TermsError};
+use kladder_core::terms::Asked;
 use kladder_core::unpack::UnpackError;
 use kladder_core::verdict::{Outcome, Verdict};
 use kladder_core::verify::VerifyError;
@@ -148,7 +149,7 @@ impl From<ClimbError> for Problem {
             ClimbError::Check(verdict) => check(verdict),
             ClimbError::Gates(closed) => gates(closed),
             ClimbError::Licences(asked) => licences(asked),
-            ClimbError::Terms(error) => terms(error),
+            ClimbError::Terms(error) => record(error, REMOVE_FILE),
             ClimbError::Declined => Self::new(Code::Declined, "not climbed, as you said").why("nothing has changed"),
             ClimbError::Restart { .. } => Self::of(Code::RestartNeeded, &error)
                 .why("what was climbed so far stays on the shelf; the landing that was current still is")
@@ -186,15 +187,17 @@ fn licences(asked: &[Asked]) -> Problem {
     problem
 }
 
-fn terms(error: &TermsError) -> Problem {
+/// A record of our own; `cure` says what helps when it is damaged.
+fn record(error: &RecordError, cure: &str) -> Problem {
     match error {
-        TermsError::File(error) => Problem::file(error),
-        TermsError::Newer { .. } => newer(error),
-        TermsError::Damaged { .. } => {
-            Problem::of(Code::Integrity, error).next("remove the file; licences will be asked for again")
-        }
+        RecordError::File(error) => Problem::file(error),
+        RecordError::Newer { .. } => newer(error),
+        RecordError::Damaged { .. } => Problem::of(Code::Integrity, error).next(cure),
     }
 }
+
+const REMOVE_FOLDER: &str = "remove the folder it is in and climb again";
+const REMOVE_FILE: &str = "remove the file; licences will be asked for again";
 
 impl From<StartError> for Problem {
     fn from(error: StartError) -> Self {
@@ -214,9 +217,9 @@ impl From<StartError> for Problem {
     }
 }
 
-impl From<TermsError> for Problem {
-    fn from(error: TermsError) -> Self {
-        terms(&error)
+impl From<RecordError> for Problem {
+    fn from(error: RecordError) -> Self {
+        record(&error, REMOVE_FILE)
     }
 }
 
@@ -291,9 +294,7 @@ fn wire(error: &WireError) -> Problem {
 fn verify(error: &VerifyError) -> Problem {
     match error {
         VerifyError::File(error) => Problem::file(error),
-        VerifyError::Manifest(_) => {
-            Problem::of(Code::Integrity, error).next("remove the folder it is in and climb again")
-        }
+        VerifyError::Manifest(error) => record(error, REMOVE_FOLDER),
         VerifyError::Cancelled(_) => interrupted(),
     }
 }
@@ -312,11 +313,9 @@ fn check(verdict: &Verdict) -> Problem {
 
 fn landing(error: &LandingError) -> Problem {
     match error {
+        LandingError::Record(error) => record(error, REMOVE_FOLDER),
         LandingError::File(error) => Problem::file(error),
-        LandingError::Newer { .. } => newer(error),
-        LandingError::Damaged { .. } | LandingError::Table { .. } => {
-            Problem::of(Code::Integrity, error).next("remove the folder it is in and climb again")
-        }
+        LandingError::Table { .. } => Problem::of(Code::Integrity, error).next(REMOVE_FOLDER),
     }
 }
 

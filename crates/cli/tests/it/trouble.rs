@@ -125,3 +125,30 @@ fn a_ladder_folder_that_cannot_be_written_still_climbs_with_its_pins() {
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.read("desk/ladder.pinned.toml"), before);
 }
+
+#[test]
+fn records_that_are_damaged_or_newer_are_told_with_what_helps() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let landing = sandbox.leftovers().into_iter().find(|path| path.ends_with("landings/1/landing.json")).unwrap();
+    let manifest = sandbox.leftovers().into_iter().find(|path| path.ends_with("manifest.json")).unwrap();
+    let told = |file: &str, text: &str, command: &str, code: i32, needle: &str| {
+        let before = sandbox.read(file);
+        sandbox.write(file, text);
+        let ran = sandbox.run(&[command]);
+        assert!(ran.code == code && ran.stderr.contains(needle), "{file}: {}", ran.complaint());
+        sandbox.write(file, &before);
+    };
+    told(&landing, "{", "climb", 21, "remove the folder it is in and climb again");
+    told(&landing, "{\"format\": 9}", "run", 2, "");
+    told(&landing, "{\"format\": 9}", "climb", 10, "is written in format 9, and this kladder reads up to 1");
+    told(&manifest, "{\"format\": 9}", "verify", 10, "use a newer kladder");
+    sandbox.write("home/data/terms.json", "[]");
+    let terms = sandbox.run(&["terms"]);
+    assert!(terms.code == 21 && terms.stderr.contains("licences will be asked for again"), "{}", terms.stderr);
+    sandbox.write("home/data/restarts.json", "nonsense");
+    std::fs::remove_file(sandbox.path("home/data/terms.json")).unwrap();
+    sandbox.wish("oarweld = \"any\"");
+    assert!(sandbox.run(&["climb"]).passed().stdout.contains("landing 2"), "what can be told anew is no obstacle");
+}

@@ -15,10 +15,11 @@ use crate::home::Home;
 use crate::ladder::Ladder;
 use crate::landing::{Landing, LandingError, Landings};
 use crate::pins::Pins;
+use crate::record::RecordError;
 use crate::restart::Anew;
 use crate::route::{Route, RouteError, Rung};
 use crate::survey::Host;
-use crate::terms::{Asked, Terms, TermsError};
+use crate::terms::{Asked, Terms};
 use crate::unpack::UnpackError;
 use crate::verdict::Verdict;
 use crate::verify::{Bench, VerifyError};
@@ -53,7 +54,7 @@ pub enum ClimbError {
     Licences(Vec<Asked>),
     /// What was accepted could not be read.
     #[error(transparent)]
-    Terms(#[from] TermsError),
+    Terms(#[from] RecordError),
     /// The user did not want to go on.
     #[error("not wanted")]
     Declined,

@@ -12,7 +12,6 @@
 
 use std::ffi::OsString;
 use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 
 use kladder_launch::table::{self, TableError};
@@ -22,6 +21,7 @@ use serde::{Deserialize, Serialize};
 use crate::digest::Digest;
 use crate::event::RungName;
 use crate::files::{self, Attach, FileError};
+use crate::record::{self, RecordError};
 use crate::version::Version;
 
 const FORMAT: u32 = 1;
@@ -84,17 +84,12 @@ impl Landing {
 /// Why a landing could not be read.
 #[derive(Debug, thiserror::Error)]
 pub enum LandingError {
+    /// Its record could not be read.
+    #[error(transparent)]
+    Record(#[from] RecordError),
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] FileError),
-    /// Its record is damaged.
-    #[error("{} is damaged", path.display())]
-    Damaged {
-        /// The record.
-        path: PathBuf,
-        /// What is wrong with it.
-        source: serde_json::Error,
-    },
     /// Its launch table cannot be used.
     #[error("{} cannot be used", path.display())]
     Table {
@@ -102,14 +97,6 @@ pub enum LandingError {
         path: PathBuf,
         /// What is wrong with it.
         source: TableError,
-    },
-    /// Its record is written in a newer format.
-    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
-    Newer {
-        /// The record.
-        path: PathBuf,
-        /// Its format.
-        format: u32,
     },
 }
 
@@ -155,14 +142,7 @@ impl Landings {
         if fs::symlink_metadata(&link).is_err() {
             return Ok(None);
         }
-        let path = link.join("landing.json");
-        let bytes = fs::read(&path).on("read", &path)?;
-        let damaged = |source| LandingError::Damaged { path: path.clone(), source };
-        let landing: Landing = serde_json::from_slice(&bytes).map_err(damaged)?;
-        if landing.format > FORMAT {
-            return Err(LandingError::Newer { path, format: landing.format });
-        }
-        Ok(Some(landing))
+        Ok(Some(record::read(&link.join("landing.json"), FORMAT)?))
     }
 
     /// The environment in which the current landing's commands and variables are found, over the caller's `path`.
@@ -202,9 +182,7 @@ impl Draft {
         let Made { ladder, pins, rungs, skipped_gates } = made;
         let (number, ladder, now) = (self.number, ladder.to_path_buf(), jiff::Timestamp::now());
         let landing = Landing { format: FORMAT, number, made: now, ladder, rungs, skipped_gates };
-        let record = self.folder.join("landing.json");
-        let bytes = serde_json::to_vec_pretty(&landing).map_err(io::Error::from).on("write", &record)?;
-        files::replace(&record, &bytes)?;
+        record::write(&self.folder.join("landing.json"), &landing)?;
         files::replace(&self.folder.join("pins.toml"), pins.as_bytes())?;
         let finished = self.folder.with_file_name(self.number.to_string());
         fs::rename(&self.folder, &finished).on("finish", &finished)?;

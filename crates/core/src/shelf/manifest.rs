@@ -13,7 +13,8 @@ use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, percent_encode};
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
-use crate::files::{self, Attach, FileError};
+use crate::files::{Attach, FileError};
+use crate::record::{self, RecordError};
 use crate::version::Version;
 
 const ENCODED: &AsciiSet = &CONTROLS.add(b'%');
@@ -76,49 +77,18 @@ pub enum Difference {
     Extra(PathBuf),
 }
 
-/// Why a manifest could not be used.
-#[derive(Debug, thiserror::Error)]
-pub enum ManifestError {
-    /// It could not be read.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// It is no manifest.
-    #[error("{} is damaged", path.display())]
-    Damaged {
-        /// The file.
-        path: PathBuf,
-        /// What is wrong with it.
-        source: serde_json::Error,
-    },
-    /// It is written in a newer format.
-    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
-    Newer {
-        /// The file.
-        path: PathBuf,
-        /// Its format.
-        format: u32,
-    },
-}
-
 impl Manifest {
     /// A manifest of the present format.
     pub fn new(tool: &str, version: &Version, artifacts: Vec<Digest>, entries: Vec<ManifestEntry>) -> Self {
         Self { format: FORMAT, tool: tool.to_owned(), version: version.clone(), artifacts, entries }
     }
 
-    pub(super) fn read(path: &Path) -> Result<Self, ManifestError> {
-        let bytes = fs::read(path).on("read", path)?;
-        let damaged = |source| ManifestError::Damaged { path: path.to_path_buf(), source };
-        let manifest: Self = serde_json::from_slice(&bytes).map_err(damaged)?;
-        if manifest.format > FORMAT {
-            return Err(ManifestError::Newer { path: path.to_path_buf(), format: manifest.format });
-        }
-        Ok(manifest)
+    pub(super) fn read(path: &Path) -> Result<Self, RecordError> {
+        record::read(path, FORMAT)
     }
 
     pub(super) fn write(&self, path: &Path) -> Result<(), FileError> {
-        let bytes = serde_json::to_vec(self).map_err(io::Error::from).on("write", path)?;
-        files::replace(path, &bytes)
+        record::write(path, self)
     }
 
     /// Compares the files below `root` with the manifest: all bytes are read.

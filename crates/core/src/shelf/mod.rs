@@ -10,7 +10,7 @@
 
 mod manifest;
 
-pub use manifest::{Difference, Manifest, ManifestEntry, ManifestError, What};
+pub use manifest::{Difference, Manifest, ManifestEntry, What};
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -20,6 +20,7 @@ use std::path::{Path, PathBuf};
 use crate::catalog::{Artifact, Command};
 use crate::digest::{Digest, Hasher};
 use crate::files::{self, Attach, FileError};
+use crate::record::RecordError;
 use crate::version::Version;
 
 /// Where versions stand.
@@ -82,7 +83,7 @@ impl Place {
     }
 
     /// The manifest of the item.
-    pub fn manifest(&self) -> Result<Manifest, ManifestError> {
+    pub fn manifest(&self) -> Result<Manifest, RecordError> {
         Manifest::read(&self.folder.join("manifest.json"))
     }
 

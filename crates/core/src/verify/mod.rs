@@ -20,8 +20,8 @@ use crate::event::{Cancelled, Event, Observer, go_on};
 use crate::files::{self, Attach, FileError};
 use crate::landing::path_with;
 use crate::process;
+use crate::record::RecordError;
 use crate::route::{Rung, Shelved, Source};
-use crate::shelf::ManifestError;
 use crate::survey::{Host, answers};
 use crate::verdict::{Outcome, Subject, Verdict};
 use crate::version::Version;
@@ -35,7 +35,7 @@ pub enum VerifyError {
     File(#[from] FileError),
     /// The manifest of a rung could not be read.
     #[error(transparent)]
-    Manifest(#[from] ManifestError),
+    Manifest(#[from] RecordError),
     /// The user asked for an end.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),
