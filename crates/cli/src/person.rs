@@ -3,6 +3,7 @@
 use std::cell::Cell;
 use std::io::{self, IsTerminal, Write};
 use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
 use inquire::{Confirm, Select};
 use kladder_core::climb::{Decide, Prospect};
@@ -21,13 +22,26 @@ pub(crate) struct Person<'o> {
     present: bool,
     yes: bool,
     accepts_all: Cell<bool>,
+    waited: Cell<Duration>,
 }
 
 impl<'o> Person<'o> {
     /// `yes`: the last question is answered already. Licences are not.
     pub(crate) fn new(out: &'o Out, yes: bool) -> Self {
         let present = io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet;
-        Self { out, present, yes, accepts_all: Cell::new(false) }
+        Self { out, present, yes, accepts_all: Cell::new(false), waited: Cell::default() }
+    }
+
+    /// How long answers took, which is no time of the climb's.
+    pub(crate) fn waited(&self) -> Duration {
+        self.waited.get()
+    }
+
+    fn ask<T>(&self, question: impl FnOnce() -> T) -> T {
+        let started = Instant::now();
+        let answer = question();
+        self.waited.set(self.waited.get() + started.elapsed());
+        answer
     }
 }
 
@@ -36,10 +50,12 @@ impl Decide for Person<'_> {
         if !self.present || self.accepts_all.get() {
             return self.accepts_all.get();
         }
-        show(asked, self.out);
         let question = format!("{} comes under the licence {}. You:", asked.tools.join(", "), asked.licence.id);
         // Anything but an answer, Ctrl-C too, is no consent.
-        let answer = Select::new(&question, vec![ACCEPT, ACCEPT_ALL, REFUSE]).with_render_config(look()).prompt();
+        let answer = self.ask(|| {
+            show(asked, self.out);
+            Select::new(&question, vec![ACCEPT, ACCEPT_ALL, REFUSE]).with_render_config(look()).prompt()
+        });
         self.accepts_all.set(matches!(answer, Ok(ACCEPT_ALL)));
         matches!(answer, Ok(ACCEPT | ACCEPT_ALL))
     }
@@ -49,7 +65,8 @@ impl Decide for Person<'_> {
             return true;
         }
         let question = format!("{} Go on?", weight(prospect));
-        Confirm::new(&question).with_default(true).with_render_config(look()).prompt().unwrap_or(false)
+        let confirm = Confirm::new(&question).with_default(true).with_render_config(look());
+        self.ask(|| confirm.prompt()).unwrap_or(false)
     }
 }
 

@@ -1,7 +1,7 @@
 //! `kladder climb`
 
 use std::process::ExitCode;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use kladder_core::climb::{Climbed, Request};
 use kladder_core::landing::Landing;
@@ -43,30 +43,32 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     let progress = Progress::new(out)?;
     let site = opened.site(context, &pins);
     let request = Request { skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
-    let climbed = site.climb(&request, &Person::new(out, options.yes), &progress);
+    let person = Person::new(out, options.yes);
+    let climbed = site.climb(&request, &person, &progress);
     progress.finish();
+    let took = started.elapsed().saturating_sub(person.waited());
     let (landing, changed) = match climbed? {
         Climbed::NothingToDo(landing) => (landing, false),
         Climbed::Landed(landing) => (Some(landing), true),
     };
     let commands = site.landings().current_link().join("commands");
-    out.value(&shape(landing.as_ref(), changed, &commands, started))?;
-    tell(&opened, landing.as_ref(), changed, started, out)?;
+    out.value(&shape(landing.as_ref(), changed, &commands, took))?;
+    tell(&opened, landing.as_ref(), changed, took, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn tell(opened: &Opened, landing: Option<&Landing>, changed: bool, started: Instant, out: &Out) -> Result<(), Problem> {
+fn tell(opened: &Opened, landing: Option<&Landing>, changed: bool, took: Duration, out: &Out) -> Result<(), Problem> {
     let number = landing.map_or(0, |landing| landing.number);
     if !changed {
         return out.say(format!("Nothing to do: landing {number} is what the pins say."));
     }
     let title = styled(STRONG, &opened.ladder.title);
-    let took = time(started.elapsed());
+    let took = time(took);
     out.say(format!("\n{title} is at {}, after {took}.", styled(GOOD, format!("landing {number}"))))?;
     out.say("Use its tools with `kladder run -- CMD`; prove that they work together with `kladder verify`.")
 }
 
-fn shape(landing: Option<&Landing>, changed: bool, commands: &std::path::Path, started: Instant) -> Shape {
+fn shape(landing: Option<&Landing>, changed: bool, commands: &std::path::Path, took: Duration) -> Shape {
     let rungs = landing.iter().flat_map(|landing| &landing.rungs);
     Shape {
         format: "kladder.climb/1",
@@ -80,6 +82,6 @@ fn shape(landing: Option<&Landing>, changed: bool, commands: &std::path::Path, s
                 folder: rung.folder.display().to_string(),
             })
             .collect(),
-        seconds: started.elapsed().as_secs_f64(),
+        seconds: took.as_secs_f64(),
     }
 }
