@@ -1,0 +1,133 @@
+//! The demo's data is whole: true digests, known needs, presets and rehearsals of tools there are, and the same every time.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+use kladder_core::catalog::{Artifact, Catalog, Definition};
+use kladder_core::digest::Digest;
+use kladder_core::ladder::Ladder;
+use kladder_core::pins::{HostTools, resolve};
+use kladder_core::platform::Platform;
+use kladder_core::survey::Host;
+
+struct Demo {
+    folder: tempfile::TempDir,
+    catalog: Catalog,
+}
+
+impl Demo {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let layout = kladder_demo::build(folder.path()).unwrap();
+        Self { catalog: Catalog::open(&layout.catalog).unwrap(), folder }
+    }
+
+    fn definitions(&self) -> Vec<Rc<Definition>> {
+        self.catalog.names().map(|name| self.catalog.tool(name).unwrap().unwrap()).collect()
+    }
+
+    fn knows(&self, name: &str) -> bool {
+        self.catalog.tool(name).unwrap().is_some() || !self.catalog.providers(name).unwrap().is_empty()
+    }
+}
+
+/// Every artifact of a definition, those of its pieces included.
+fn artifacts(definition: &Definition) -> Vec<(&Platform, &Artifact)> {
+    let own = definition.releases.iter().flat_map(|release| &release.artifacts);
+    let pieces = definition.releases.iter().flat_map(|release| release.pieces.values());
+    own.chain(pieces.flat_map(|piece| &piece.artifacts)).collect()
+}
+
+fn files_in(folder: &Path) -> BTreeMap<PathBuf, Digest> {
+    let mut found = BTreeMap::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            found.extend(files_in(&path));
+        } else {
+            found.insert(path.clone(), Digest::of(&fs::read(path).unwrap()));
+        }
+    }
+    found
+}
+
+#[test]
+fn packing_twice_gives_the_same_bytes_everywhere() {
+    let below = |demo: &Demo| -> Vec<(PathBuf, Digest)> {
+        let root = demo.folder.path();
+        files_in(root).into_iter().map(|(path, digest)| (path.strip_prefix(root).unwrap().into(), digest)).collect()
+    };
+    let (one, other) = (below(&Demo::new()), below(&Demo::new()));
+    assert_eq!(one, other);
+    assert!(one.len() > 100, "{}", one.len());
+}
+
+#[test]
+fn every_artifact_is_in_the_yard_with_its_digest_and_size_and_nothing_else_is() {
+    let demo = Demo::new();
+    let definitions = demo.definitions();
+    let mut named = BTreeSet::new();
+    for (_, artifact) in definitions.iter().flat_map(|definition| artifacts(definition)) {
+        let path = demo.folder.path().join("yard").join(&artifact.file);
+        assert_eq!(Digest::of_file(&path).unwrap(), (artifact.sha256, artifact.size), "{}", artifact.file);
+        assert!(named.insert(path), "{} is named twice", artifact.file);
+    }
+    let there: BTreeSet<PathBuf> = files_in(&demo.folder.path().join("yard")).into_keys().collect();
+    assert_eq!(there, named);
+}
+
+#[test]
+fn needs_licences_presets_and_rehearsals_speak_of_what_there_is() {
+    let demo = Demo::new();
+    for definition in demo.definitions() {
+        for release in &definition.releases {
+            for (need, wanted) in &release.needs {
+                assert!(demo.knows(need), "{} {} needs {need}", definition.tool, release.version);
+                let lacks = |piece: &&String| {
+                    let needed = demo.catalog.tool(need).unwrap();
+                    !needed.is_some_and(|d| d.releases.iter().any(|r| r.pieces.contains_key(*piece)))
+                };
+                assert_eq!(wanted.pieces.iter().find(lacks), None);
+            }
+        }
+        if let Some(licence) = &definition.licence {
+            assert!(demo.catalog.licence(licence).unwrap().text.contains("made up"));
+        }
+        assert!(!definition.checks.is_empty(), "{} has no check", definition.tool);
+    }
+    let rehearsals = demo.catalog.rehearsals().unwrap();
+    assert!(rehearsals.iter().flat_map(|rehearsal| &rehearsal.tools).all(|tool| demo.knows(tool)));
+    let presets = demo.catalog.presets().unwrap();
+    assert!(presets.iter().flat_map(|preset| &preset.rungs).all(|rung| demo.knows(&rung.tool)));
+    assert!(presets.len() >= 2 && rehearsals.len() >= 4);
+}
+
+#[test]
+fn the_desks_ladder_has_pins_for_all_its_platforms_and_is_deep_enough_to_show() {
+    let demo = Demo::new();
+    let bin = demo.folder.path().join("bin");
+    fs::create_dir(&bin).unwrap();
+    fs::write(bin.join("cc"), "#!/bin/sh\necho cc 1.2.3\n").unwrap();
+    let mut runs = fs::metadata(bin.join("cc")).unwrap().permissions();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut runs, 0o755);
+    fs::set_permissions(bin.join("cc"), runs).unwrap();
+    let host = Host::new(std::env::join_paths([bin.as_path(), "/bin".as_ref()]).unwrap(), demo.folder.path());
+    let ladder = Ladder::read(&demo.folder.path().join("desk/ladder.toml")).unwrap();
+    let pins = resolve(&ladder, &demo.catalog, &Platform::here(), &HostTools::of(&host), None).unwrap();
+    assert!(ladder.platforms.len() >= 3);
+    for (tool, pin) in pins.rungs.iter().filter(|(_, pin)| pin.host.is_none()) {
+        assert!(ladder.platforms.iter().all(|platform| pin.artifact(platform).is_some()), "{tool}");
+    }
+    assert!(depth(&demo, "whimbrow") >= 4, "{}", depth(&demo, "whimbrow"));
+}
+
+/// How many tools stand on each other below and with `tool`.
+fn depth(demo: &Demo, tool: &str) -> usize {
+    let Some(definition) = demo.catalog.tool(tool).unwrap() else { return 0 };
+    let needs = definition.releases.iter().flat_map(|release| release.needs.keys());
+    1 + needs.map(|need| depth(demo, need)).max().unwrap_or(0)
+}
