@@ -1,7 +1,7 @@
 //! Rungs after which the machine, or the session, must be started anew before what stands on them.
 //!
 //! `data/restarts.json` remembers the boot and the session in which such a rung was put on the shelf. As long as they are
-//! the same, the restart is still due; when they changed it has happened, and the memory is dropped.
+//! the same, the restart is still due; when they changed it has happened.
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -20,8 +20,8 @@ use crate::render::{Out, Progress};
 struct Shape {
     format: &'static str,
     changed: bool,
-    landing: Option<u32>,
-    commands: Option<String>,
+    landing: u32,
+    commands: String,
     rungs: Vec<RungShape>,
     seconds: f64,
 }
@@ -49,16 +49,16 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     let took = started.elapsed().saturating_sub(person.waited());
     let (landing, changed) = match climbed? {
         Climbed::NothingToDo(landing) => (landing, false),
-        Climbed::Landed(landing) => (Some(landing), true),
+        Climbed::Landed(landing) => (landing, true),
     };
     let commands = site.landings().current_link().join("commands");
-    out.value(&shape(landing.as_ref(), changed, &commands, took))?;
-    tell(&opened, landing.as_ref(), changed, took, out)?;
+    out.value(&shape(&landing, changed, &commands, took))?;
+    tell(&opened, &landing, changed, took, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn tell(opened: &Opened, landing: Option<&Landing>, changed: bool, took: Duration, out: &Out) -> Result<(), Problem> {
-    let number = landing.map_or(0, |landing| landing.number);
+fn tell(opened: &Opened, landing: &Landing, changed: bool, took: Duration, out: &Out) -> Result<(), Problem> {
+    let number = landing.number;
     if !changed {
         return out.say(format!("Nothing to do: landing {number} is what the pins say."));
     }
@@ -68,14 +68,15 @@ fn tell(opened: &Opened, landing: Option<&Landing>, changed: bool, took: Duratio
     out.say("Use its tools with `kladder run -- CMD`; prove that they work together with `kladder verify`.")
 }
 
-fn shape(landing: Option<&Landing>, changed: bool, commands: &std::path::Path, took: Duration) -> Shape {
-    let rungs = landing.iter().flat_map(|landing| &landing.rungs);
+fn shape(landing: &Landing, changed: bool, commands: &std::path::Path, took: Duration) -> Shape {
     Shape {
         format: "kladder.climb/1",
         changed,
-        landing: landing.map(|landing| landing.number),
-        commands: landing.map(|_| commands.display().to_string()),
-        rungs: rungs
+        landing: landing.number,
+        commands: commands.display().to_string(),
+        rungs: landing
+            .rungs
+            .iter()
             .map(|rung| RungShape {
                 tool: rung.tool.clone(),
                 version: rung.version.to_string(),

@@ -127,8 +127,8 @@ pub struct Site<'s> {
 /// How a climb ended.
 #[derive(Debug)]
 pub enum Climbed {
-    /// Everything was there.
-    NothingToDo(Option<Landing>),
+    /// Everything was there; this landing is current.
+    NothingToDo(Landing),
     /// A new landing is current.
     Landed(Landing),
 }
@@ -147,12 +147,12 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<Climbed, ClimbError> {
         if let Some(landing) = self.finished()? {
-            return Ok(Climbed::NothingToDo(Some(landing)));
+            return Ok(Climbed::NothingToDo(landing));
         }
         let _lock = lock::take(&self.home.lock(), observer)?;
         // Another process may have landed while this one waited.
         if let Some(landing) = self.finished()? {
-            return Ok(Climbed::NothingToDo(Some(landing)));
+            return Ok(Climbed::NothingToDo(landing));
         }
         let prospect = self.prospect()?;
         let skipped = closed_gates(&prospect, request)?;
