@@ -5,7 +5,8 @@ use std::io::{self, IsTerminal, Write};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use inquire::{Confirm, Select};
+use inquire::error::InquireResult;
+use inquire::{Confirm, InquireError, Select};
 use kladder_core::climb::{Decide, Prospect};
 use kladder_core::terms::Asked;
 
@@ -23,13 +24,14 @@ pub(crate) struct Person<'o> {
     yes: bool,
     accepts_all: Cell<bool>,
     waited: Cell<Duration>,
+    interrupted: Cell<bool>,
 }
 
 impl<'o> Person<'o> {
     /// `yes`: the last question is answered already. Licences are not.
     pub(crate) fn new(out: &'o Out, yes: bool) -> Self {
         let present = io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet;
-        Self { out, present, yes, accepts_all: Cell::new(false), waited: Cell::default() }
+        Self { out, present, yes, accepts_all: Cell::new(false), waited: Cell::default(), interrupted: Cell::default() }
     }
 
     /// How long answers took, which is no time of the climb's.
@@ -37,17 +39,23 @@ impl<'o> Person<'o> {
         self.waited.get()
     }
 
-    fn ask<T>(&self, question: impl FnOnce() -> T) -> T {
+    /// Whether a question was answered with Ctrl-C.
+    pub(crate) fn interrupted(&self) -> bool {
+        self.interrupted.get()
+    }
+
+    fn ask<T>(&self, question: impl FnOnce() -> InquireResult<T>) -> InquireResult<T> {
         let started = Instant::now();
         let answer = question();
         self.waited.set(self.waited.get() + started.elapsed());
+        self.interrupted.set(matches!(answer, Err(InquireError::OperationInterrupted)));
         answer
     }
 }
 
 impl Decide for Person<'_> {
     fn accept(&self, asked: &Asked) -> bool {
-        if !self.present || self.accepts_all.get() {
+        if !self.present || self.accepts_all.get() || self.interrupted.get() {
             return self.accepts_all.get();
         }
         let question = format!("{} comes under the licence {}. You:", asked.tools.join(", "), asked.licence.id);

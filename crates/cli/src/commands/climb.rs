@@ -47,6 +47,9 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     let climbed = site.climb(&request, &person, &progress);
     progress.finish();
     let took = started.elapsed().saturating_sub(person.waited());
+    if person.interrupted() {
+        return Err(Problem::interrupted());
+    }
     let (landing, changed) = match climbed? {
         Climbed::NothingToDo(landing) => (landing, false),
         Climbed::Landed(landing) => (landing, true),

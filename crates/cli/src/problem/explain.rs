@@ -156,7 +156,7 @@ impl From<ClimbError> for Problem {
                 .next("do that, then `kladder climb`: it sees by itself whether it has happened"),
             ClimbError::Landing(error) => landing(error),
             ClimbError::File(error) => Self::file(error),
-            ClimbError::Cancelled(_) => interrupted(),
+            ClimbError::Cancelled(_) => Problem::interrupted(),
         }
     }
 }
@@ -223,10 +223,12 @@ impl From<RecordError> for Problem {
     }
 }
 
-fn interrupted() -> Problem {
-    Problem::new(Code::Interrupted, "interrupted")
-        .why("nothing half-done is left, and the landing that was current still is")
-        .next("`kladder climb` goes on; what was fetched whole is kept")
+impl Problem {
+    pub(crate) fn interrupted() -> Self {
+        Self::new(Code::Interrupted, "interrupted")
+            .why("nothing half-done is left, and the landing that was current still is")
+            .next("`kladder climb` goes on; what was fetched whole is kept")
+    }
 }
 
 fn route(error: &RouteError) -> Problem {
@@ -256,7 +258,7 @@ fn fetch(error: &FetchError) -> Problem {
             problem.next("see that the yard is up, or name another one with `--yard`; then climb again")
         }
         FetchError::File(error) => Problem::file(error),
-        FetchError::Cancelled(_) => interrupted(),
+        FetchError::Cancelled(_) => Problem::interrupted(),
     }
 }
 
@@ -279,7 +281,7 @@ fn unpack(error: &UnpackError) -> Problem {
             .next("tell those who keep the catalog: the pinned file is no whole archive"),
         UnpackError::Pattern { .. } => Problem::of(Code::BadFile, error).next("mend `runs` in the definition"),
         UnpackError::File(error) => Problem::file(error),
-        UnpackError::Cancelled(_) => interrupted(),
+        UnpackError::Cancelled(_) => Problem::interrupted(),
     }
 }
 
@@ -295,7 +297,7 @@ fn verify(error: &VerifyError) -> Problem {
     match error {
         VerifyError::File(error) => Problem::file(error),
         VerifyError::Manifest(error) => record(error, REMOVE_FOLDER),
-        VerifyError::Cancelled(_) => interrupted(),
+        VerifyError::Cancelled(_) => Problem::interrupted(),
     }
 }
 

@@ -138,6 +138,9 @@ fn a_licence_is_shown_and_accepted_at_the_terminal() {
         .at("that is between you and the tide", "")
         .at("comes under the licence neapstone-terms", &format!("{UP}{ENTER}"));
     assert_eq!(refusing.end(), 33);
+    let mut leaving = Terminal::start(&sandbox, &["climb"]);
+    leaving.at("comes under the licence", CTRL_C).at("nothing half-done is left", "");
+    assert_eq!(leaving.end(), 130);
     let mut declining = Terminal::start(&sandbox, &["climb"]);
     declining.at("comes under the licence", ENTER).at("Go on?", &format!("n{ENTER}"));
     assert_eq!(declining.end(), 35);
