@@ -1,7 +1,10 @@
-//! Why there is no answer: the smallest set of wishes, and the needs that make them clash.
+//! Why there is no answer: the smallest set of wishes, and the rules that make them clash.
 
 use crate::search::{Ended, attempt};
-use crate::{Clash, Fact, NeedOf, Provider};
+use crate::{Clash, Fact, NeedOf, Provider, RuleOf};
+
+/// More groups of rules than this are not thinned out; nobody reads them one by one.
+const READABLE: usize = 200;
 
 fn wishes_in<P: Provider>(facts: &[Fact<P>]) -> Vec<usize> {
     let mut found: Vec<usize> =
@@ -10,8 +13,8 @@ fn wishes_in<P: Provider>(facts: &[Fact<P>]) -> Vec<usize> {
     found
 }
 
-/// Shrinks a refutation by leaving out one wish after the other (deletion-based minimisation; see Marques-Silva,
-/// "Minimal Unsatisfiability", 2010). A wish that cannot be decided within the budget stays in.
+/// Shrinks a refutation by leaving out one wish after the other, then one rule (deletion-based minimisation; see
+/// Marques-Silva, "Minimal Unsatisfiability", 2010). What cannot be decided within the budget stays in.
 pub(crate) fn smallest<P: Provider>(
     provider: &P,
     wishes: &[NeedOf<P>],
@@ -23,7 +26,7 @@ pub(crate) fn smallest<P: Provider>(
     while at < core.len() {
         let mut fewer = core.clone();
         fewer.remove(at);
-        match attempt(provider, wishes, &fewer, budget) {
+        match attempt(provider, wishes, &fewer, &[], budget) {
             Err(Ended::Refuted(found)) => {
                 // The new refutation may rest on even fewer wishes; those before `at` are all in it.
                 core = wishes_in(&found);
@@ -32,5 +35,92 @@ pub(crate) fn smallest<P: Provider>(
             _ => at += 1,
         }
     }
-    Clash { wishes: core, facts }
+    Clash { facts: fewest_rules(provider, wishes, &core, facts, budget), wishes: core }
+}
+
+/// Leaves out rules without which the wishes still clash. Versions of a package that have a rule in common are one.
+fn fewest_rules<P: Provider>(
+    provider: &P,
+    wishes: &[NeedOf<P>],
+    core: &[usize],
+    mut facts: Vec<Fact<P>>,
+    budget: u64,
+) -> Vec<Fact<P>> {
+    let mut at = 0;
+    while let Some(left_out) = group(&facts, at) {
+        let fewer: Vec<Fact<P>> = facts.iter().filter(|fact| !alike(fact, left_out)).map(copy).collect();
+        let only = Only { provider, facts: &fewer };
+        match attempt(&only, wishes, core, &[], budget) {
+            // The facts of `Only` are facts of the provider.
+            Err(Ended::Refuted(found)) => facts = found.iter().map(back).collect(),
+            _ => at += 1,
+        }
+    }
+    facts
+}
+
+/// The first fact of the group at a position; `None` past the last, or when there are too many.
+fn group<P: Provider>(facts: &[Fact<P>], at: usize) -> Option<&Fact<P>> {
+    let mut heads: Vec<&Fact<P>> = Vec::new();
+    for fact in facts.iter().filter(|fact| matches!(fact, Fact::Rule { .. })) {
+        if !heads.iter().any(|head| alike(head, fact)) {
+            heads.push(fact);
+        }
+    }
+    heads.get(at).copied().filter(|_| heads.len() <= READABLE)
+}
+
+fn alike<P: Provider>(one: &Fact<P>, other: &Fact<P>) -> bool {
+    match (one, other) {
+        (Fact::Rule { package: p, rule: r, .. }, Fact::Rule { package: q, rule: s, .. }) => p == q && r == s,
+        _ => false,
+    }
+}
+
+fn copy<P: Provider>(fact: &Fact<P>) -> Fact<P> {
+    match fact {
+        Fact::Wish(at) => Fact::Wish(*at),
+        Fact::Rule { package, version, rule } => {
+            Fact::Rule { package: package.clone(), version: version.clone(), rule: rule.clone() }
+        }
+    }
+}
+
+fn back<P: Provider>(fact: &Fact<Only<'_, P>>) -> Fact<P> {
+    match fact {
+        Fact::Wish(at) => Fact::Wish(*at),
+        Fact::Rule { package, version, rule } => {
+            Fact::Rule { package: package.clone(), version: version.clone(), rule: rule.clone() }
+        }
+    }
+}
+
+/// A provider that knows no rules but some facts.
+struct Only<'o, P: Provider> {
+    provider: &'o P,
+    facts: &'o [Fact<P>],
+}
+
+impl<P: Provider> Provider for Only<'_, P> {
+    type Package = P::Package;
+    type Version = P::Version;
+    type Range = P::Range;
+    type Error = P::Error;
+
+    fn versions(&self, package: &P::Package) -> Result<Vec<P::Version>, P::Error> {
+        self.provider.versions(package)
+    }
+    fn rules(&self, package: &P::Package, version: &P::Version) -> Result<Vec<RuleOf<P>>, P::Error> {
+        let rule = |fact: &Fact<P>| match fact {
+            Fact::Rule { package: p, version: v, rule } if p == package && v == version => Some(rule.clone()),
+            _ => None,
+        };
+        Ok(self.facts.iter().filter_map(rule).collect())
+    }
+    fn allows(&self, range: &P::Range, package: &P::Package, version: &P::Version) -> bool {
+        self.provider.allows(range, package, version)
+    }
+    fn go_on(&self) -> bool {
+        self.provider.go_on()
+    }
 }

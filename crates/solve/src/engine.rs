@@ -1,5 +1,7 @@
 //! Assignment, propagation and learning over plain numbers; knows nothing of packages.
 
+use std::ops::Range;
+
 /// A candidate.
 pub(crate) type Var = usize;
 /// Position of a clause.
@@ -19,7 +21,7 @@ impl Lit {
     pub(crate) fn var(self) -> Var {
         (self.0 >> 1) as Var
     }
-    fn positive(self) -> bool {
+    pub(crate) fn positive(self) -> bool {
         self.0 & 1 == 0
     }
     fn index(self) -> usize {
@@ -67,8 +69,8 @@ struct Assigned {
 /// The search state.
 #[derive(Default)]
 pub(crate) struct Engine {
-    group_of: Vec<usize>,
-    groups: Vec<Vec<Var>>,
+    /// By variable: its group, as a stretch of variables.
+    group_of: Vec<Range<Var>>,
     assigned: Vec<Option<Assigned>>,
     clauses: Vec<Clause>,
     /// By literal: the clauses that watch it and must be looked at when it becomes false.
@@ -76,17 +78,20 @@ pub(crate) struct Engine {
     trail: Vec<Lit>,
     levels: Vec<usize>,
     head: usize,
+    /// By variable: the analysis that saw it last. Spares clearing it each time.
+    seen: Vec<u64>,
+    analyses: u64,
 }
 
 impl Engine {
     /// Adds a group of variables of which at most one may be true; returns them.
-    pub(crate) fn add_group(&mut self, size: usize) -> Vec<Var> {
+    pub(crate) fn add_group(&mut self, size: usize) -> Range<Var> {
         let first = self.group_of.len();
-        let vars: Vec<Var> = (first..first + size).collect();
-        self.group_of.resize(first + size, self.groups.len());
-        self.assigned.resize_with(first + size, || None);
-        self.watches.resize_with(2 * (first + size), Vec::new);
-        self.groups.push(vars.clone());
+        let vars = first..first + size;
+        self.group_of.resize(vars.end, vars.clone());
+        self.assigned.resize_with(vars.end, || None);
+        self.watches.resize_with(2 * vars.end, Vec::new);
+        self.seen.resize(vars.end, 0);
         vars
     }
 
@@ -96,8 +101,18 @@ impl Engine {
     }
 
     /// The literals assigned so far, oldest first.
-    pub(crate) fn trail(&self) -> impl Iterator<Item = (Var, bool)> + '_ {
-        self.trail.iter().map(|lit| (lit.var(), lit.positive()))
+    pub(crate) fn trail(&self) -> &[Lit] {
+        &self.trail
+    }
+
+    /// How much of the trail has stood since before the last lesson.
+    pub(crate) fn kept(&self) -> usize {
+        self.head
+    }
+
+    /// How many choices stand.
+    pub(crate) fn depth(&self) -> usize {
+        self.levels.len()
     }
 
     fn holds(&self, lit: Lit) -> Option<bool> {
@@ -164,9 +179,7 @@ impl Engine {
     }
 
     fn exclude_siblings(&mut self, var: Var) -> Option<Conflict> {
-        let group = self.group_of[var];
-        for at in 0..self.groups[group].len() {
-            let other = self.groups[group][at];
+        for other in self.group_of[var].clone() {
             match self.value(other) {
                 _ if other == var => {}
                 Some(true) => return Some(Conflict::Siblings(var, other)),
@@ -260,9 +273,10 @@ impl Engine {
     }
 
     /// The clause learned at the first unique implication point, asserting literal first.
-    fn analyse(&self, conflict: &Conflict) -> (Vec<Lit>, Parents) {
+    fn analyse(&mut self, conflict: &Conflict) -> (Vec<Lit>, Parents) {
         let here = self.levels.len();
-        let mut seen = vec![false; self.group_of.len()];
+        self.analyses += 1;
+        let now = self.analyses;
         let mut parents = Parents::default();
         let mut lesson = Vec::new();
         let mut open = 0;
@@ -270,7 +284,7 @@ impl Engine {
         let mut at = self.trail.len();
         loop {
             for lit in pending {
-                if std::mem::replace(&mut seen[lit.var()], true) {
+                if std::mem::replace(&mut self.seen[lit.var()], now) == now {
                     continue;
                 }
                 match self.level_of(lit.var()) {
@@ -279,7 +293,7 @@ impl Engine {
                     _ => lesson.push(lit),
                 }
             }
-            at = (0..at).rev().find(|&i| seen[self.trail[i].var()]).unwrap_or(0);
+            at = (0..at).rev().find(|&i| self.seen[self.trail[i].var()] == now).unwrap_or(0);
             let lit = self.trail[at];
             if open <= 1 {
                 lesson.insert(0, lit.negated());

@@ -5,12 +5,19 @@
 //!
 //! The method is that of conflict-driven clause learning (Marques-Silva and Sakallah, "GRASP", 1999; watched literals
 //! and the first unique implication point as in Moskewicz et al., "Chaff", 2001). A candidate version is a variable, a
-//! need is a clause, "one version of a package" is propagated natively. Needs are asked for only when a candidate is
-//! chosen, so a large catalog costs what the answer touches.
+//! need or an exclusion is a clause, "one version of a package" is propagated natively. Rules are asked for only when a
+//! candidate is chosen, so a large catalog costs what the answer touches.
+//!
+//! # Which answer
+//! There may be many. The one returned is that which plain backtracking would find first when it holds on to what is
+//! held, in order; then meets the wishes in their order; then, breadth-first, the needs of what it took. Each is met by
+//! what was taken before where that will do, else by the first candidate in the provider's order that leaves the
+//! decisions before it standing.
 
 mod clash;
 mod engine;
 mod search;
+mod walk;
 
 use std::fmt::Debug;
 use std::hash::Hash;
@@ -24,15 +31,15 @@ pub trait Provider {
     /// One version of a package.
     type Version: Clone + Eq + Debug;
     /// A set of versions, as a need states it.
-    type Range: Clone + Debug;
+    type Range: Clone + Eq + Debug;
     /// Why the provider could not answer.
     type Error;
 
     /// Every version of `package`, the best one first; the order is the preference of the answer.
     fn versions(&self, package: &Self::Package) -> Result<Vec<Self::Version>, Self::Error>;
 
-    /// What must be there besides `version` of `package`.
-    fn needs(&self, package: &Self::Package, version: &Self::Version) -> Result<Vec<NeedOf<Self>>, Self::Error>;
+    /// What must, and what must not, be there besides `version` of `package`.
+    fn rules(&self, package: &Self::Package, version: &Self::Version) -> Result<Vec<RuleOf<Self>>, Self::Error>;
 
     /// Whether `version` of `package` lies in `range`.
     fn allows(&self, range: &Self::Range, package: &Self::Package, version: &Self::Version) -> bool;
@@ -66,6 +73,18 @@ impl<P, R> Need<P, R> {
     }
 }
 
+/// What a candidate asks of the others.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Rule<P, R> {
+    /// Something must be there.
+    Needs(Need<P, R>),
+    /// Something must not be there; the candidate itself is never meant.
+    Excludes(Alternative<P, R>),
+}
+
+/// A rule in the terms of provider `P`.
+pub type RuleOf<P> = Rule<<P as Provider>::Package, <P as Provider>::Range>;
+
 /// A need in the terms of provider `P`.
 pub type NeedOf<P> = Need<<P as Provider>::Package, <P as Provider>::Range>;
 
@@ -91,14 +110,14 @@ pub enum Failure<P: Provider + ?Sized> {
 pub enum Fact<P: Provider + ?Sized> {
     /// The wish at this position.
     Wish(usize),
-    /// A candidate needs something.
-    Need {
+    /// A candidate needs or excludes something.
+    Rule {
         /// The candidate's package.
         package: P::Package,
         /// The candidate's version.
         version: P::Version,
-        /// What it needs.
-        need: NeedOf<P>,
+        /// What it needs or excludes.
+        rule: RuleOf<P>,
     },
 }
 
@@ -107,22 +126,31 @@ pub enum Fact<P: Provider + ?Sized> {
 pub struct Clash<P: Provider + ?Sized> {
     /// Positions of the clashing wishes, ascending.
     pub wishes: Vec<usize>,
-    /// The facts of one refutation of exactly these wishes.
+    /// The facts of one refutation of exactly these wishes; without any rule among them it falls apart.
     pub facts: Vec<Fact<P>>,
 }
 
-/// Finds one version for each package that the wishes lead to.
-///
-/// Deterministic. Wishes are met in their order, each by the first version (in the provider's order) that leaves the
-/// earlier choices standing. `budget` bounds decisions, conflicts and candidates asked for
-/// their needs.
+/// What is asked of the resolver.
+#[derive(Debug)]
+pub struct Question<'q, P: Provider + ?Sized> {
+    /// What must be met, the most important first.
+    pub wishes: &'q [NeedOf<P>],
+    /// Choices made before: their packages are held to them as far as that is possible, earlier ones first. A package
+    /// that nothing needs any more is not chosen.
+    pub held: &'q [ChoiceOf<P>],
+    /// Bound on decisions, conflicts and candidates asked for their rules.
+    pub budget: u64,
+}
+
+/// Finds one version for each package that the wishes lead to, in the order in which they are met.
 ///
 /// # Errors
 /// [`Failure::Impossible`] with the smallest set of clashing wishes, [`Failure::GaveUp`] past the budget,
 /// [`Failure::Provider`] when the provider fails.
-pub fn solve<P: Provider>(provider: &P, wishes: &[NeedOf<P>], budget: u64) -> Result<Vec<ChoiceOf<P>>, Failure<P>> {
+pub fn solve<P: Provider>(provider: &P, question: &Question<'_, P>) -> Result<Vec<ChoiceOf<P>>, Failure<P>> {
+    let &Question { wishes, held, budget } = question;
     let all: Vec<usize> = (0..wishes.len()).collect();
-    match attempt(provider, wishes, &all, budget) {
+    match attempt(provider, wishes, &all, held, budget) {
         Ok(choices) => Ok(choices),
         Err(Ended::Refuted(facts)) => Err(Failure::Impossible(clash::smallest(provider, wishes, facts, budget))),
         Err(Ended::OutOfBudget(steps)) => Err(Failure::GaveUp { steps }),

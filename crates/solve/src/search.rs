@@ -1,145 +1,193 @@
 //! The search: asks the provider, feeds the engine, decides in order of preference.
 
 use std::collections::HashMap;
+use std::ops::Range;
 
 use crate::engine::{ClauseId, Conflict, Engine, Lit, Var};
-use crate::{ChoiceOf, Fact, NeedOf, Provider};
+use crate::walk::Walk;
+use crate::{ChoiceOf, Fact, NeedOf, Provider, Rule, RuleOf};
 
 /// Why one attempt ended without an answer.
-pub(crate) enum Ended<P: Provider> {
+pub(crate) enum Ended<P: Provider + ?Sized> {
     Refuted(Vec<Fact<P>>),
     OutOfBudget(u64),
     Provider(P::Error),
 }
 
-/// Solves for the wishes at the positions `taken` only.
+/// Solves for the wishes at the positions `taken` only, holding on to `held` where that is possible.
 pub(crate) fn attempt<P: Provider>(
     provider: &P,
     wishes: &[NeedOf<P>],
     taken: &[usize],
+    held: &[ChoiceOf<P>],
     budget: u64,
 ) -> Result<Vec<ChoiceOf<P>>, Ended<P>> {
-    let mut search = Search::new(provider);
+    let mut search = Search::new(provider, budget);
     for &wish in taken {
-        let lits = search.lits_for(&wishes[wish])?;
-        search.require(lits, None, Origin::Wish(wish))?;
+        let candidates = search.lits_for(&wishes[wish])?;
+        search.require(candidates, None, Origin::Wish(wish))?;
     }
-    search.run(budget)
+    search.walk = Walk::from(0..search.requirements.len());
+    for choice in held {
+        search.hold(choice)?;
+    }
+    search.run()
 }
 
+/// Where a given clause comes from.
+#[derive(Clone, Copy)]
 enum Origin {
     Wish(usize),
-    /// The candidate and the position of the need among its needs.
-    Need(Var, usize),
+    /// The candidate and the position of the rule among its rules.
+    Rule(Var, usize),
+    Hold,
 }
 
-struct Requirement {
-    clause: ClauseId,
-    /// The candidate whose need it is; a wish has none.
-    of: Option<Var>,
-    /// In order of preference; the clause's own literals are shuffled by watching.
-    candidates: Vec<Var>,
-    origin: Origin,
+/// What a variable stands for.
+enum Meaning<P: Provider> {
+    Candidate(Candidate<P>),
+    /// A package is held to what was chosen for it before.
+    Hold,
 }
 
 struct Candidate<P: Provider> {
     package: P::Package,
     version: P::Version,
-    needs: Option<Vec<NeedOf<P>>>,
+    loaded: Option<Loaded<P>>,
+}
+
+struct Loaded<P: Provider> {
+    rules: Vec<RuleOf<P>>,
+    requirements: Range<usize>,
 }
 
 struct Search<'p, P: Provider> {
     provider: &'p P,
     engine: Engine,
-    groups: HashMap<P::Package, Vec<Var>>,
-    candidates: Vec<Candidate<P>>,
-    requirements: Vec<Requirement>,
+    groups: HashMap<P::Package, Range<Var>>,
+    meanings: Vec<Meaning<P>>,
+    /// The candidates that meet each need, in order of preference; the clauses' own literals are shuffled by watching.
+    requirements: Vec<Vec<Var>>,
+    /// Ascending by clause.
+    origins: Vec<(ClauseId, Origin)>,
+    walk: Walk,
+    holds: Vec<Var>,
+    /// How much of the trail has been asked for its rules.
+    asked: usize,
     steps: u64,
+    budget: u64,
 }
 
 impl<'p, P: Provider> Search<'p, P> {
-    fn new(provider: &'p P) -> Self {
+    fn new(provider: &'p P, budget: u64) -> Self {
         Self {
             provider,
             engine: Engine::default(),
             groups: HashMap::new(),
-            candidates: Vec::new(),
+            meanings: Vec::new(),
             requirements: Vec::new(),
+            origins: Vec::new(),
+            walk: Walk::default(),
+            holds: Vec::new(),
+            asked: 0,
             steps: 0,
+            budget,
         }
     }
 
-    fn run(&mut self, budget: u64) -> Result<Vec<ChoiceOf<P>>, Ended<P>> {
+    fn run(&mut self) -> Result<Vec<ChoiceOf<P>>, Ended<P>> {
         loop {
-            self.settle(budget)?;
-            match self.next_open() {
+            self.settle()?;
+            match self.next_hold().or_else(|| self.walk.advance(&self.engine, &self.requirements, &self.meanings)) {
                 None => return Ok(self.chosen()),
-                Some(var) => self.engine.choose(var),
+                Some(var) => {
+                    self.walk.mark();
+                    self.engine.choose(var);
+                }
             }
-            self.step(budget)?;
+            self.step()?;
         }
     }
 
-    fn step(&mut self, budget: u64) -> Result<(), Ended<P>> {
+    fn step(&mut self) -> Result<(), Ended<P>> {
         self.steps += 1;
         let asked = self.steps.is_multiple_of(256);
-        if self.steps > budget || (asked && !self.provider.go_on()) {
+        if self.steps > self.budget || (asked && !self.provider.go_on()) {
             return Err(Ended::OutOfBudget(self.steps));
         }
         Ok(())
     }
 
-    /// Propagates, learns and loads needs until nothing follows any more.
-    fn settle(&mut self, budget: u64) -> Result<(), Ended<P>> {
+    /// Propagates, learns and loads rules until nothing follows any more.
+    fn settle(&mut self) -> Result<(), Ended<P>> {
         loop {
             while let Some(conflict) = self.engine.propagate() {
                 self.learn(&conflict)?;
-                self.step(budget)?;
+                self.step()?;
             }
-            let unloaded = self.engine.trail().find(|&(var, yes)| yes && self.candidates[var].needs.is_none());
-            match unloaded {
-                Some((var, _)) => {
-                    self.load(var)?;
-                    self.step(budget)?;
-                }
-                None => return Ok(()),
+            let Some(&lit) = self.engine.trail().get(self.asked) else { return Ok(()) };
+            self.asked += 1;
+            if lit.positive() && self.load(lit.var())? {
+                self.step()?;
             }
         }
     }
 
-    fn load(&mut self, var: Var) -> Result<(), Ended<P>> {
-        let Candidate { package, version, .. } = &self.candidates[var];
-        let needs = self.provider.needs(package, version).map_err(Ended::Provider)?;
-        self.candidates[var].needs = Some(needs.clone());
-        for (at, need) in needs.iter().enumerate() {
-            let candidates = self.lits_for(need)?;
-            self.require(candidates, Some(var), Origin::Need(var, at))?;
+    /// Asks for a candidate's rules, once.
+    fn load(&mut self, var: Var) -> Result<bool, Ended<P>> {
+        let Meaning::Candidate(Candidate { package, version, loaded: None }) = &self.meanings[var] else {
+            return Ok(false);
+        };
+        let rules = self.provider.rules(package, version).map_err(Ended::Provider)?;
+        let first = self.requirements.len();
+        let needs = rules.iter().filter(|rule| matches!(rule, Rule::Needs(_))).count();
+        if let Meaning::Candidate(candidate) = &mut self.meanings[var] {
+            candidate.loaded = Some(Loaded { rules: rules.clone(), requirements: first..first + needs });
         }
-        Ok(())
+        // All needs stand in one stretch, whatever is learned while they are added.
+        for (at, rule) in rules.iter().enumerate() {
+            match rule {
+                Rule::Needs(need) => {
+                    let candidates = self.lits_for(need)?;
+                    self.require(candidates, Some(var), Origin::Rule(var, at))?;
+                }
+                Rule::Excludes(what) => {
+                    let excluded = self.allowed(&what.package, &what.range)?;
+                    for other in excluded.into_iter().filter(|&other| other != var) {
+                        self.clause(vec![Lit::no(var), Lit::no(other)], Origin::Rule(var, at))?;
+                    }
+                }
+            }
+        }
+        Ok(true)
     }
 
     /// The candidates that meet `need`, best first.
     fn lits_for(&mut self, need: &NeedOf<P>) -> Result<Vec<Var>, Ended<P>> {
         let mut found = Vec::new();
         for alternative in &need.alternatives {
-            let group = self.group(&alternative.package)?;
-            let allowed = |var: &Var| {
-                let candidate = &self.candidates[*var];
-                self.provider.allows(&alternative.range, &candidate.package, &candidate.version)
-            };
-            found.extend(group.into_iter().filter(allowed));
+            found.extend(self.allowed(&alternative.package, &alternative.range)?);
         }
         Ok(found)
     }
 
-    fn group(&mut self, package: &P::Package) -> Result<Vec<Var>, Ended<P>> {
+    fn allowed(&mut self, package: &P::Package, range: &P::Range) -> Result<Vec<Var>, Ended<P>> {
+        let group = self.group(package)?;
+        let version = |var: &Var| match &self.meanings[*var] {
+            Meaning::Candidate(candidate) => self.provider.allows(range, package, &candidate.version),
+            Meaning::Hold => false,
+        };
+        Ok(group.filter(version).collect())
+    }
+
+    fn group(&mut self, package: &P::Package) -> Result<Range<Var>, Ended<P>> {
         if let Some(vars) = self.groups.get(package) {
             return Ok(vars.clone());
         }
         let versions = self.provider.versions(package).map_err(Ended::Provider)?;
         let vars = self.engine.add_group(versions.len());
-        let package_of = |version| Candidate { package: package.clone(), version, needs: None };
-        self.candidates.extend(versions.into_iter().map(package_of));
+        let meant = |version| Meaning::Candidate(Candidate { package: package.clone(), version, loaded: None });
+        self.meanings.extend(versions.into_iter().map(meant));
         self.groups.insert(package.clone(), vars.clone());
         Ok(vars)
     }
@@ -147,41 +195,88 @@ impl<'p, P: Provider> Search<'p, P> {
     fn require(&mut self, candidates: Vec<Var>, of: Option<Var>, origin: Origin) -> Result<(), Ended<P>> {
         let mut lits: Vec<Lit> = candidates.iter().map(|&var| Lit::yes(var)).collect();
         lits.extend(of.map(Lit::no));
+        self.requirements.push(candidates);
+        self.clause(lits, origin)
+    }
+
+    fn clause(&mut self, lits: Vec<Lit>, origin: Origin) -> Result<(), Ended<P>> {
         let (clause, conflict) = self.engine.add_clause(lits);
-        self.requirements.push(Requirement { clause, of, candidates, origin });
+        self.origins.push((clause, origin));
         conflict.map_or(Ok(()), |conflict| self.learn(&conflict))
     }
 
-    fn learn(&mut self, conflict: &Conflict) -> Result<(), Ended<P>> {
-        self.engine.learn(conflict).map_err(|given| Ended::Refuted(self.facts(&given)))
+    /// One more variable that rules out everything but the held version. Being chosen before all else, it stays true
+    /// unless what is certain already contradicts it.
+    fn hold(&mut self, (package, version): &ChoiceOf<P>) -> Result<(), Ended<P>> {
+        let group = self.group(package)?;
+        let hold = self.engine.add_group(1).start;
+        self.meanings.push(Meaning::Hold);
+        for var in group {
+            let is_it = matches!(&self.meanings[var], Meaning::Candidate(candidate) if candidate.version == *version);
+            if !is_it {
+                self.clause(vec![Lit::no(hold), Lit::no(var)], Origin::Hold)?;
+            }
+        }
+        self.holds.push(hold);
+        Ok(())
     }
 
-    /// The first requirement that is in force and not met: its best candidate that is still open.
-    fn next_open(&self) -> Option<Var> {
-        let in_force = |r: &&Requirement| r.of.is_none_or(|of| self.engine.value(of) == Some(true));
-        let open = self
-            .requirements
-            .iter()
-            .filter(in_force)
-            .find(|r| !r.candidates.iter().any(|&var| self.engine.value(var) == Some(true)))?;
-        open.candidates.iter().copied().find(|&var| self.engine.value(var).is_none())
+    fn next_hold(&self) -> Option<Var> {
+        // Holds come first, so that below this depth each of them has a value.
+        if self.engine.depth() > self.holds.len() {
+            return None;
+        }
+        self.holds.iter().copied().find(|&hold| self.engine.value(hold).is_none())
+    }
+
+    fn learn(&mut self, conflict: &Conflict) -> Result<(), Ended<P>> {
+        self.engine.learn(conflict).map_err(|given| Ended::Refuted(self.facts(&given)))?;
+        self.walk.back_to(self.engine.depth());
+        self.asked = self.asked.min(self.engine.kept());
+        Ok(())
     }
 
     fn chosen(&self) -> Vec<ChoiceOf<P>> {
-        let choice = |var: Var| (self.candidates[var].package.clone(), self.candidates[var].version.clone());
-        self.engine.trail().filter(|&(_, yes)| yes).map(|(var, _)| choice(var)).collect()
+        let choice = |&var: &Var| match &self.meanings[var] {
+            Meaning::Candidate(Candidate { package, version, .. }) => Some((package.clone(), version.clone())),
+            Meaning::Hold => None,
+        };
+        self.walk.picked().iter().filter_map(choice).collect()
     }
 
     fn facts(&self, given: &[ClauseId]) -> Vec<Fact<P>> {
-        let used = self.requirements.iter().filter(|r| given.contains(&r.clause));
-        used.filter_map(|r| match r.origin {
-            Origin::Wish(at) => Some(Fact::Wish(at)),
-            Origin::Need(var, at) => {
-                let candidate = &self.candidates[var];
-                let need = candidate.needs.as_ref()?.get(at)?.clone();
-                Some(Fact::Need { package: candidate.package.clone(), version: candidate.version.clone(), need })
+        let mut facts = Vec::new();
+        let mut told = None;
+        for clause in given {
+            let Ok(at) = self.origins.binary_search_by_key(clause, |&(clause, _)| clause) else { continue };
+            match self.origins[at].1 {
+                Origin::Wish(wish) => facts.push(Fact::Wish(wish)),
+                Origin::Hold => {}
+                // The clauses of one exclusion are one fact, and stand together.
+                Origin::Rule(var, rule) if told == Some((var, rule)) => {}
+                Origin::Rule(var, rule) => {
+                    told = Some((var, rule));
+                    facts.extend(self.fact(var, rule));
+                }
             }
-        })
-        .collect()
+        }
+        facts
+    }
+
+    fn fact(&self, var: Var, rule: usize) -> Option<Fact<P>> {
+        let Meaning::Candidate(Candidate { package, version, loaded: Some(loaded) }) = &self.meanings[var] else {
+            return None;
+        };
+        let rule = loaded.rules.get(rule)?.clone();
+        Some(Fact::Rule { package: package.clone(), version: version.clone(), rule })
+    }
+}
+
+impl<P: Provider> crate::walk::Requirements for Vec<Meaning<P>> {
+    fn of(&self, var: Var) -> Range<usize> {
+        match &self[var] {
+            Meaning::Candidate(Candidate { loaded: Some(loaded), .. }) => loaded.requirements.clone(),
+            _ => 0..0,
+        }
     }
 }

@@ -5,17 +5,17 @@
 use std::cell::Cell;
 use std::collections::HashMap;
 
-use kladder_solve::{Alternative, Fact, Failure, Need, NeedOf, Provider, solve};
+use kladder_solve::{Alternative, ChoiceOf, Fact, Failure, Need, NeedOf, Provider, Question, Rule, RuleOf};
 
 const BUDGET: u64 = 200_000;
 
-type Needs = Vec<Need<String, (u32, u32)>>;
+type Rules = Vec<Rule<String, (u32, u32)>>;
 
 /// Packages by name, versions by number, ranges as `from..to`.
 #[derive(Debug, Default)]
 struct Made {
     versions: HashMap<String, u32>,
-    needs: HashMap<(String, u32), Needs>,
+    rules: HashMap<(String, u32), Rules>,
     asked: Cell<usize>,
     stop_after: Option<usize>,
 }
@@ -27,8 +27,13 @@ impl Made {
     }
 
     fn need(&mut self, of: (&str, u32), alternatives: &[(&str, u32, u32)]) -> &mut Self {
-        self.needs.entry((of.0.into(), of.1)).or_default().push(any_of(alternatives));
+        self.rules.entry((of.0.into(), of.1)).or_default().push(Rule::Needs(any_of(alternatives)));
         self
+    }
+
+    fn exclude(&mut self, of: (&str, u32), package: &str) {
+        let every = Alternative { package: package.to_owned(), range: (0, u32::MAX) };
+        self.rules.entry((of.0.into(), of.1)).or_default().push(Rule::Excludes(every));
     }
 }
 
@@ -46,9 +51,9 @@ impl Provider for Made {
     fn versions(&self, package: &String) -> Result<Vec<u32>, String> {
         self.versions.get(package).map(|&n| (0..n).rev().collect()).ok_or_else(|| format!("no package {package}"))
     }
-    fn needs(&self, package: &String, version: &u32) -> Result<Vec<NeedOf<Self>>, String> {
+    fn rules(&self, package: &String, version: &u32) -> Result<Vec<RuleOf<Self>>, String> {
         self.asked.set(self.asked.get() + 1);
-        Ok(self.needs.get(&(package.clone(), *version)).cloned().unwrap_or_default())
+        Ok(self.rules.get(&(package.clone(), *version)).cloned().unwrap_or_default())
     }
     fn allows(&self, range: &(u32, u32), _: &String, version: &u32) -> bool {
         (range.0..range.1).contains(version)
@@ -56,6 +61,10 @@ impl Provider for Made {
     fn go_on(&self) -> bool {
         self.stop_after.is_none_or(|after| self.asked.get() < after)
     }
+}
+
+fn solve(made: &Made, wishes: &[NeedOf<Made>], budget: u64) -> Result<Vec<ChoiceOf<Made>>, Failure<Made>> {
+    kladder_solve::solve(made, &Question { wishes, held: &[], budget })
 }
 
 /// `p0` needs `p1` at the same version, and so on; only version 0 of the last exists.
@@ -68,7 +77,7 @@ fn chain(length: u32, versions: u32) -> Made {
         }
     }
     let last = format!("p{}", length - 1);
-    made.needs.retain(|(package, _), _| *package != last);
+    made.rules.retain(|(package, _), _| *package != last);
     made
 }
 
@@ -87,7 +96,7 @@ fn a_chain_without_an_end_is_refuted_through_the_whole_of_it() {
     made.package("p9", 0);
     let Err(Failure::Impossible(clash)) = solve(&made, &[any_of(&[("p0", 0, 99)])], BUDGET) else { panic!("solved?") };
     assert_eq!(clash.wishes, [0]);
-    let needs = clash.facts.iter().filter(|fact| matches!(fact, Fact::Need { .. })).count();
+    let needs = clash.facts.iter().filter(|fact| matches!(fact, Fact::Rule { .. })).count();
     assert_eq!(needs, 9 * 3, "every version of every link is ruled out");
 }
 
@@ -108,6 +117,26 @@ fn exclusive_wishes_over_one_package_are_told_apart_quickly() {
 }
 
 #[test]
+fn a_crowd_of_tools_that_all_exclude_each_other_is_settled_quickly() {
+    // Sixty providers, each of which excludes all the others; two users that want another one each.
+    let mut made = Made::default();
+    let names: Vec<String> = (0..60).map(|at| format!("p{at}")).collect();
+    for name in &names {
+        made.package(name, 20);
+        for version in 0..20 {
+            names.iter().filter(|other| *other != name).for_each(|other| made.exclude((name, version), other));
+        }
+    }
+    let all: Vec<_> = names.iter().map(|name| (name.as_str(), 0, 99)).collect();
+    let (early, late) = (any_of(&all[..30]), any_of(&all[20..]));
+    let chosen = solve(&made, &[early.clone(), late.clone()], BUDGET).unwrap();
+    assert_eq!(chosen, [("p20".to_owned(), 19)], "the first that meets both");
+    let apart = [early, any_of(&all[30..])];
+    let Err(Failure::Impossible(clash)) = solve(&made, &apart, BUDGET) else { panic!("solved?") };
+    assert_eq!(clash.wishes, [0, 1]);
+}
+
+#[test]
 fn the_first_provider_that_can_be_had_is_taken() {
     let mut made = Made::default();
     made.package("a", 1).package("b", 1).package("c", 1).package("user", 1).package("base", 2);
@@ -120,7 +149,11 @@ fn the_first_provider_that_can_be_had_is_taken() {
     };
     assert_eq!(names(&[any_of(&[("user", 0, 9)])]), "a base user");
     assert_eq!(names(&[any_of(&[("base", 1, 2)]), any_of(&[("user", 0, 9)])]), "b base user");
-    assert_eq!(names(&[any_of(&[("c", 0, 9)]), any_of(&[("user", 0, 9)])]), "c user", "what is there already will do");
+    assert_eq!(
+        names(&[any_of(&[("c", 0, 9)]), any_of(&[("user", 0, 9)])]),
+        "c user",
+        "what was wished for before will do"
+    );
 }
 
 #[test]
