@@ -7,10 +7,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use kladder_core::catalog::{Artifact, Catalog, Definition};
+use kladder_core::catalog::{Artifact, Catalog, Definition, Need};
 use kladder_core::digest::Digest;
 use kladder_core::ladder::Ladder;
-use kladder_core::pins::{HostTools, resolve};
+use kladder_core::pins::{Choosing, HostTools, Limits, Moves};
 use kladder_core::platform::Platform;
 use kladder_core::survey::Host;
 
@@ -23,7 +23,7 @@ impl Demo {
     fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let layout = kladder_demo::build(folder.path()).unwrap();
-        Self { catalog: Catalog::open(&layout.catalog).unwrap(), folder }
+        Self { catalog: Catalog::open(&layout.catalog, None).unwrap(), folder }
     }
 
     fn definitions(&self) -> Vec<Rc<Definition>> {
@@ -85,13 +85,13 @@ fn needs_licences_presets_and_rehearsals_speak_of_what_there_is() {
     let demo = Demo::new();
     for definition in demo.definitions() {
         for release in &definition.releases {
-            for (need, wanted) in &release.needs {
-                assert!(demo.knows(need), "{} {} needs {need}", definition.tool, release.version);
+            for way in release.needs.iter().flat_map(|need| &need.ways) {
+                assert!(demo.knows(&way.name), "{} {} needs {}", definition.tool, release.version, way.name);
                 let lacks = |piece: &&String| {
-                    let needed = demo.catalog.tool(need).unwrap();
+                    let needed = demo.catalog.tool(&way.name).unwrap();
                     !needed.is_some_and(|d| d.releases.iter().any(|r| r.pieces.contains_key(*piece)))
                 };
-                assert_eq!(wanted.pieces.iter().find(lacks), None);
+                assert_eq!(way.pieces.iter().find(lacks), None);
             }
         }
         if let Some(licence) = &definition.licence {
@@ -117,7 +117,10 @@ fn the_desks_ladder_has_pins_for_all_its_platforms_and_is_deep_enough_to_show() 
     fs::set_permissions(bin.join("cc"), runs).unwrap();
     let host = Host::new(std::env::join_paths([bin.as_path(), "/bin".as_ref()]).unwrap(), demo.folder.path());
     let ladder = Ladder::read(&demo.folder.path().join("desk/ladder.toml")).unwrap();
-    let pins = resolve(&ladder, &demo.catalog, &Platform::here(), &HostTools::of(&host), None).unwrap();
+    let (here, tools, moves) = (Platform::here(), HostTools::of(&host), Moves::default());
+    let (catalog, limits) = (&demo.catalog, Limits::default());
+    let choosing = Choosing { ladder: &ladder, catalog, here: &here, host: &tools, old: None, moves: &moves, limits };
+    let pins = choosing.pins().unwrap();
     assert!(ladder.platforms.len() >= 3);
     for (tool, pin) in pins.rungs.iter().filter(|(_, pin)| pin.host.is_none()) {
         assert!(ladder.platforms.iter().all(|platform| pin.artifact(platform).is_some()), "{tool}");
@@ -128,6 +131,6 @@ fn the_desks_ladder_has_pins_for_all_its_platforms_and_is_deep_enough_to_show() 
 /// How many tools stand on each other below and with `tool`.
 fn depth(demo: &Demo, tool: &str) -> usize {
     let Some(definition) = demo.catalog.tool(tool).unwrap() else { return 0 };
-    let needs = definition.releases.iter().flat_map(|release| release.needs.keys());
+    let needs = definition.releases.iter().flat_map(|release| &release.needs).flat_map(Need::names);
     1 + needs.map(|need| depth(demo, need)).max().unwrap_or(0)
 }

@@ -83,7 +83,7 @@ impl Context {
         let path = self.ladder_path().ok_or_else(|| self.no_ladder())?;
         let ladder = Ladder::read(&path)?;
         let config = self.home.config()?;
-        let catalog = Catalog::open(&self.catalog_folder(&ladder, &config)?)?;
+        let catalog = Catalog::open(&self.catalog_folder(&ladder, &config)?, Some(&self.home.indexes()))?;
         let old = Pins::read(&ladder.pins_path())?;
         let yards = self.yards(&config, &catalog);
         Ok(Opened { ladder, catalog, old, yards })

@@ -6,11 +6,11 @@ use std::io::{self, Read};
 use std::path::Path;
 use std::str::FromStr;
 
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use sha2::Digest as _;
 
 /// A SHA-256 digest; written as 64 lower-case hexadecimal digits.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
-#[serde(into = "String", try_from = "String")]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Digest([u8; 32]);
 
 /// A text that is no digest.
@@ -31,6 +31,11 @@ impl Digest {
         let mut reader = Hashing::new(File::open(path)?);
         io::copy(&mut reader, &mut io::sink())?;
         Ok(reader.finish())
+    }
+
+    /// Its bytes.
+    pub fn bytes(&self) -> [u8; 32] {
+        self.0
     }
 
     /// The first twelve digits, enough to tell two releases apart in a folder's name.
@@ -67,17 +72,20 @@ impl FromStr for Digest {
     }
 }
 
-impl TryFrom<String> for Digest {
-    type Error = NotADigest;
-
-    fn try_from(text: String) -> Result<Self, NotADigest> {
-        text.parse()
+/// Digits where people may read it, bytes elsewhere.
+impl Serialize for Digest {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        if serializer.is_human_readable() { serializer.collect_str(self) } else { self.0.serialize(serializer) }
     }
 }
 
-impl From<Digest> for String {
-    fn from(digest: Digest) -> Self {
-        digest.to_string()
+impl<'de> Deserialize<'de> for Digest {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        if deserializer.is_human_readable() {
+            String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+        } else {
+            <[u8; 32]>::deserialize(deserializer).map(Self)
+        }
     }
 }
 

@@ -54,6 +54,11 @@ impl Home {
         self.data.join("lock")
     }
 
+    /// Where the indexes of catalogs are kept.
+    pub fn indexes(&self) -> PathBuf {
+        self.cache.join("catalogs")
+    }
+
     /// The places whose free disk matters, by what they are for.
     pub fn places(&self, temporary: &Path) -> Vec<(&'static str, PathBuf)> {
         vec![("shelf", self.shelf()), ("cache", self.cache.clone()), ("temporary files", temporary.to_path_buf())]

@@ -44,6 +44,37 @@ impl Platform {
     }
 }
 
+/// A platform, or an operating system on all processors: `linux-x86_64`, `linux`.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(into = "String", try_from = "String")]
+pub struct Scope(String);
+
+impl Scope {
+    /// Whether a platform is meant.
+    pub fn holds_on(&self, platform: &Platform) -> bool {
+        platform.0 == self.0 || platform.0.strip_prefix(&self.0).is_some_and(|rest| rest.starts_with('-'))
+    }
+
+    /// The name.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl TryFrom<String> for Scope {
+    type Error = NotAPlatform;
+
+    fn try_from(text: String) -> Result<Self, NotAPlatform> {
+        if SYSTEMS.contains(&text.as_str()) { Ok(Self(text)) } else { Platform::try_from(text).map(|p| Self(p.0)) }
+    }
+}
+
+impl From<Scope> for String {
+    fn from(scope: Scope) -> Self {
+        scope.0
+    }
+}
+
 impl fmt::Display for Platform {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)

@@ -55,7 +55,7 @@ impl Desk {
         fs::write(at("catalog/tools/plank.toml"), format!("{head}{checks}\n{release}")).unwrap();
         fs::write(at("ladder.toml"), "[ladder]\ncatalog = \"catalog\"\n[rungs]\nplank = \"any\"\n").unwrap();
         let ladder = Ladder::read(&at("ladder.toml")).unwrap();
-        let catalog = Catalog::open(&at("catalog")).unwrap();
+        let catalog = Catalog::open(&at("catalog"), None).unwrap();
         let host = Host::new("/usr/bin:/bin".into(), &at("tmp"));
         let pins = settle(&ladder, &catalog, &host, None).unwrap().pins;
         let (home, yards) = (Home::within(&at("home")), vec![Yard::parse(&at("yard").display().to_string())]);

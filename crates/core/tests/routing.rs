@@ -80,7 +80,7 @@ fn define(file: &str, text: &str) -> Result<(), CatalogError> {
     fs::create_dir_all(folder.path().join("tools")).unwrap();
     fs::write(folder.path().join("catalog.toml"), "[catalog]\nformat = 1\nname = \"t\"\ntitle = \"T\"\n").unwrap();
     fs::write(folder.path().join("tools").join(file), text).unwrap();
-    let catalog = Catalog::open(folder.path())?;
+    let catalog = Catalog::open(folder.path(), None)?;
     let name = Path::new(file).file_stem().unwrap().to_str().unwrap();
     catalog.tool(name).map(|found| assert!(found.is_some()))
 }
@@ -142,7 +142,7 @@ fn values_of_a_definition_are_checked_as_they_are_read() {
 #[test]
 fn a_catalog_of_a_newer_format_or_none_at_all_is_told() {
     let folder = tempfile::tempdir().unwrap();
-    assert!(matches!(Catalog::open(folder.path()), Err(CatalogError::Missing(_))));
+    assert!(matches!(Catalog::open(folder.path(), None), Err(CatalogError::Missing(_))));
     fs::write(folder.path().join("catalog.toml"), "[catalog]\nformat = 2\nname = \"t\"\ntitle = \"T\"\n").unwrap();
-    assert!(matches!(Catalog::open(folder.path()), Err(CatalogError::Newer { format: 2, .. })));
+    assert!(matches!(Catalog::open(folder.path(), None), Err(CatalogError::Newer { format: 2, .. })));
 }

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 
 use kladder_core::catalog::{Command, Definition};
 use kladder_core::version::Version;
-use kladder_core::wire::{WireError, Wired, check_files, fill, table, write};
+use kladder_core::wire::{WireError, Wired, check_files, fill, wiring, write};
 use kladder_launch::table::find;
 
 fn definition(tool: &str, lines: &str) -> Definition {
@@ -22,7 +22,7 @@ fn version() -> Version {
 
 fn wired<'w>(definition: &'w Definition, version: &'w Version, folder: &str) -> Wired<'w> {
     let commands: &BTreeMap<String, Command> = &definition.commands;
-    Wired { definition, commands, version, folder: PathBuf::from(folder) }
+    Wired { definition, commands, version, folder: PathBuf::from(folder), kept_by: None }
 }
 
 #[test]
@@ -42,12 +42,12 @@ fn a_table_has_the_commands_with_their_arguments_and_all_variables() {
         version(),
     );
     let runtime = definition("tidlow", "commands = { tidlow = \"tidlow\" }\n");
-    let made = table([wired(&compiler, &v, "/s/skerroc"), wired(&runtime, &v, "/s/tidlow")].into_iter()).unwrap();
-    let found = find(&made.to_bytes(), "scc".as_ref()).unwrap().unwrap();
+    let made = wiring([wired(&compiler, &v, "/s/skerroc"), wired(&runtime, &v, "/s/tidlow")].into_iter()).unwrap();
+    let found = find(&made.shared.to_bytes(), "scc".as_ref()).unwrap().unwrap();
     assert_eq!(found.entry.program, Path::new("/s/skerroc/bin/skerroc"));
     assert_eq!(found.entry.arguments, ["--root", "/s/skerroc"]);
     assert_eq!(found.variables, [("SKERROW_ROOT".into(), "/s/skerroc".into())]);
-    let found = find(&made.to_bytes(), "skerroc".as_ref()).unwrap().unwrap();
+    let found = find(&made.shared.to_bytes(), "skerroc".as_ref()).unwrap().unwrap();
     assert_eq!(found.entry.program, Path::new("/s/skerroc/bin/skerroc-1.4.3"));
 }
 
@@ -58,7 +58,7 @@ fn two_rungs_with_one_command_or_variable_are_told() {
         [("commands = { cc = \"cc\" }\n", "the command `cc`"), ("variables = { ROOT = \"/\" }\n", "the variable ROOT")];
     for (lines, told) in cases {
         let (one, other) = (definition("one", lines), definition("other", lines));
-        let result = table([wired(&one, &v, "/1"), wired(&other, &v, "/2")].into_iter());
+        let result = wiring([wired(&one, &v, "/1"), wired(&other, &v, "/2")].into_iter());
         match result.unwrap_err() {
             WireError::Twice { one, other, what } => {
                 assert_eq!((one.as_str(), other.as_str(), what.as_str()), ("one", "other", told));
@@ -72,14 +72,14 @@ fn two_rungs_with_one_command_or_variable_are_told() {
 fn every_command_is_the_same_small_program() {
     let folder = tempfile::tempdir().unwrap();
     let (tool, v) = (definition("skerroc", "commands = { skerroc = \"a\", scc = \"b\" }\n"), version());
-    let made = table(std::iter::once(wired(&tool, &v, "/s"))).unwrap();
+    let made = wiring(std::iter::once(wired(&tool, &v, "/s"))).unwrap();
     for landing in ["1", "2"] {
         write(&made, &folder.path().join(landing), folder.path()).unwrap();
     }
     let inode = |path: &str| fs::metadata(folder.path().join(path)).unwrap().ino();
     assert_eq!(inode("1/commands/skerroc"), inode("2/commands/scc"));
     assert_eq!(fs::read_dir(folder.path().join("launchers")).unwrap().count(), 1);
-    assert_eq!(fs::read(folder.path().join("2/launch.table")).unwrap(), made.to_bytes());
+    assert_eq!(fs::read(folder.path().join("2/launch.table")).unwrap(), made.shared.to_bytes());
 }
 
 #[test]

@@ -41,7 +41,7 @@ fn launch() -> Result<Never, (u8, String)> {
         .args(&entry.arguments)
         .args(env::args_os().skip(1))
         .envs(found.variables.iter().map(|(key, value)| (key, value)))
-        .env("PATH", path_with(commands))
+        .env("PATH", path_with(&fronts(commands, &found)))
         .exec();
     Err((126, format!("cannot start {}: {error}", entry.program.display())))
 }
@@ -50,13 +50,19 @@ fn place(me: &Path) -> Option<(&Path, &OsStr)> {
     Some((me.parent()?, me.file_name()?))
 }
 
+/// The folders of commands that the entry wants in front.
+fn fronts(commands: &Path, found: &table::Found) -> Vec<PathBuf> {
+    let landing = commands.ancestors().nth(found.up + 1).unwrap_or(commands);
+    found.entry.fronts.iter().map(|front| landing.join(front)).collect()
+}
+
 /// The caller's PATH with our commands in front, so that a tool that starts another one gets ours.
-fn path_with(commands: &Path) -> OsString {
+fn path_with(fronts: &[PathBuf]) -> OsString {
     let old = env::var_os("PATH").unwrap_or_default();
-    if env::split_paths(&old).next().as_deref() == Some(commands) {
+    if env::split_paths(&old).take(fronts.len()).eq(fronts.iter().cloned()) {
         return old;
     }
-    let all = std::iter::once(PathBuf::from(commands)).chain(env::split_paths(&old));
+    let all = fronts.iter().cloned().chain(env::split_paths(&old));
     // Only a colon in our own folder's name can make this fail; then PATH stays as it was.
     env::join_paths(all).unwrap_or(old)
 }

@@ -12,5 +12,8 @@ pub const PROGRAM: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/launcher"))
 /// Name of the folder that holds the commands of a landing.
 pub const COMMANDS: &str = "commands";
 
+/// Name of the folder below which tools keep others to themselves, each with commands and a table.
+pub const PRIVATE: &str = "private";
+
 /// Name of the table, beside the folder of commands.
 pub const TABLE: &str = "launch.table";

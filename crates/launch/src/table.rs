@@ -1,11 +1,14 @@
 //! The launch table: which program, arguments and variables stand behind a command.
 //!
-//! Format, version 1: the line `kladder launch table 1`, then fields that each end with a NUL byte (no path, argument
-//! or variable can hold one). First the variables of all commands, then one record a command:
+//! Format, version 2: the line `kladder launch table 2`, then fields that each end with a NUL byte (no path, argument
+//! or variable can hold one). First what all commands have in common, then one record a command:
 //!
 //! ```text
-//! COUNT ( NAME VALUE )*                       variables
-//! ( COMMAND PROGRAM COUNT ( ARGUMENT )* )*    commands, sorted by name
+//! UP                                          folders between the landing's and the table's
+//! COUNT ( NAME VALUE )*                       variables of all commands
+//! ( COMMAND PROGRAM COUNT ( ARGUMENT )*       commands, sorted by name
+//!   COUNT ( NAME VALUE )*                     variables of this command alone
+//!   COUNT ( FOLDER )* )*                      folders for the front of PATH, below the landing's
 //! ```
 //!
 //! Counts are decimal digits. A reader walks the fields once and allocates only what it returns.
@@ -15,7 +18,7 @@ use std::fmt;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
-const HEADER: &[u8] = b"kladder launch table 1\n";
+const HEADER: &[u8] = b"kladder launch table 2\n";
 
 /// What one command starts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -26,11 +29,17 @@ pub struct Entry {
     pub program: PathBuf,
     /// Arguments that stand before the caller's own.
     pub arguments: Vec<OsString>,
+    /// Environment variables of this command alone.
+    pub variables: Vec<(OsString, OsString)>,
+    /// Folders for the front of PATH, relative to the landing's.
+    pub fronts: Vec<PathBuf>,
 }
 
 /// Everything that the commands of one landing start with.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Table {
+    /// How many folders above the table's own the landing's is.
+    pub up: usize,
     /// Environment variables of every command.
     pub variables: Vec<(OsString, OsString)>,
     /// The commands.
@@ -40,7 +49,9 @@ pub struct Table {
 /// What the launcher needs for one command.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Found {
-    /// Environment variables to set.
+    /// How many folders above the table's own the landing's is.
+    pub up: usize,
+    /// Environment variables to set, those of the command last.
     pub variables: Vec<(OsString, OsString)>,
     /// The command's entry.
     pub entry: Entry,
@@ -58,7 +69,7 @@ pub enum TableError {
 impl fmt::Display for TableError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::UnknownFormat => "it is not a launch table of format 1",
+            Self::UnknownFormat => "it is not a launch table of format 2",
             Self::Damaged => "it ends in the middle of a record",
         })
     }
@@ -70,19 +81,18 @@ impl Table {
     /// The table in the format above; entries are sorted by command.
     pub fn to_bytes(&self) -> Vec<u8> {
         let mut out = HEADER.to_vec();
-        let count = |n: usize| OsString::from(n.to_string());
-        field(&mut out, &count(self.variables.len()));
-        for (name, value) in &self.variables {
-            field(&mut out, name);
-            field(&mut out, value);
-        }
+        field(&mut out, &number(self.up));
+        pairs(&mut out, &self.variables);
         let mut sorted: Vec<&Entry> = self.entries.iter().collect();
         sorted.sort_by(|a, b| a.command.cmp(&b.command));
         for entry in sorted {
             field(&mut out, &entry.command);
             field(&mut out, entry.program.as_os_str());
-            field(&mut out, &count(entry.arguments.len()));
+            field(&mut out, &number(entry.arguments.len()));
             entry.arguments.iter().for_each(|argument| field(&mut out, argument));
+            pairs(&mut out, &entry.variables);
+            field(&mut out, &number(entry.fronts.len()));
+            entry.fronts.iter().for_each(|front| field(&mut out, front.as_os_str()));
         }
         out
     }
@@ -93,21 +103,21 @@ impl Table {
 /// # Errors
 /// [`TableError`] when the bytes are no readable table.
 pub fn find(bytes: &[u8], command: &OsStr) -> Result<Option<Found>, TableError> {
-    let mut fields = Fields(bytes.strip_prefix(HEADER).ok_or(TableError::UnknownFormat)?);
-    let variables: Vec<_> =
-        (0..fields.count()?).map(|_| Ok((owned(fields.next()?), owned(fields.next()?)))).collect::<Result<_, _>>()?;
+    let (up, mut variables, mut fields) = open(bytes)?;
     while !fields.0.is_empty() {
         let name = fields.next()?;
         let program = fields.next()?;
-        let count = fields.count()?;
-        if name == command.as_bytes() {
-            let arguments = (0..count).map(|_| fields.next().map(owned)).collect::<Result<_, _>>()?;
-            let program = Path::new(OsStr::from_bytes(program)).to_path_buf();
-            return Ok(Some(Found { variables, entry: Entry { command: command.into(), program, arguments } }));
+        if name != command.as_bytes() {
+            fields.skip_lists()?;
+            continue;
         }
-        for _ in 0..count {
-            fields.next()?;
-        }
+        let program = Path::new(OsStr::from_bytes(program)).to_path_buf();
+        let arguments = fields.list()?;
+        let own = fields.pairs()?;
+        let fronts = fields.list()?.into_iter().map(PathBuf::from).collect();
+        variables.extend(own.iter().cloned());
+        let entry = Entry { command: command.into(), program, arguments, variables: own, fronts };
+        return Ok(Some(Found { up, variables, entry }));
     }
     Ok(None)
 }
@@ -117,15 +127,27 @@ pub fn find(bytes: &[u8], command: &OsStr) -> Result<Option<Found>, TableError> 
 /// # Errors
 /// [`TableError`] when the bytes are no readable table.
 pub fn variables(bytes: &[u8]) -> Result<Vec<(OsString, OsString)>, TableError> {
-    Ok(open(bytes)?.0)
+    Ok(open(bytes)?.1)
 }
 
-/// The variables, and the fields that follow them.
-fn open(bytes: &[u8]) -> Result<(Vec<(OsString, OsString)>, Fields<'_>), TableError> {
+/// What all commands have in common, and the fields that follow.
+fn open(bytes: &[u8]) -> Result<(usize, Vec<(OsString, OsString)>, Fields<'_>), TableError> {
     let mut fields = Fields(bytes.strip_prefix(HEADER).ok_or(TableError::UnknownFormat)?);
-    let pairs = (0..fields.count()?).map(|_| Ok((owned(fields.next()?), owned(fields.next()?))));
-    let variables = pairs.collect::<Result<_, TableError>>()?;
-    Ok((variables, fields))
+    let up = fields.count()?;
+    let variables = fields.pairs()?;
+    Ok((up, variables, fields))
+}
+
+fn number(count: usize) -> OsString {
+    count.to_string().into()
+}
+
+fn pairs(out: &mut Vec<u8>, variables: &[(OsString, OsString)]) {
+    field(out, &number(variables.len()));
+    for (name, value) in variables {
+        field(out, name);
+        field(out, value);
+    }
 }
 
 fn field(out: &mut Vec<u8>, value: &OsStr) {
@@ -147,6 +169,24 @@ impl<'a> Fields<'a> {
         Ok(value)
     }
 
+    fn list(&mut self) -> Result<Vec<OsString>, TableError> {
+        (0..self.count()?).map(|_| self.next().map(owned)).collect()
+    }
+
+    fn pairs(&mut self) -> Result<Vec<(OsString, OsString)>, TableError> {
+        (0..self.count()?).map(|_| Ok((owned(self.next()?), owned(self.next()?)))).collect()
+    }
+
+    /// Past the arguments, variables and folders of a command.
+    fn skip_lists(&mut self) -> Result<(), TableError> {
+        for width in [1, 2, 1] {
+            for _ in 0..width * self.count()? {
+                self.next()?;
+            }
+        }
+        Ok(())
+    }
+
     fn count(&mut self) -> Result<usize, TableError> {
         std::str::from_utf8(self.next()?).ok().and_then(|text| text.parse().ok()).ok_or(TableError::Damaged)
     }
@@ -161,11 +201,14 @@ mod tests {
             command: command.into(),
             program: program.into(),
             arguments: arguments.iter().map(Into::into).collect(),
+            variables: vec![("OWN".into(), command.into())],
+            fronts: vec!["private/tidlow/commands".into(), "commands".into()],
         }
     }
 
     fn table() -> Table {
         Table {
+            up: 2,
             variables: vec![("SKERROW_ROOT".into(), "/a shelf/skerroc\nwith a line".into())],
             entries: vec![entry("tidlow", "/s/tidlow", &[]), entry("scc", "/s/skerroc", &["--as", "c c"])],
         }
@@ -176,7 +219,8 @@ mod tests {
         let bytes = table().to_bytes();
         for entry in table().entries {
             let found = find(&bytes, &entry.command).unwrap().unwrap();
-            assert_eq!(found, Found { variables: table().variables, entry });
+            let variables = [table().variables, entry.variables.clone()].concat();
+            assert_eq!(found, Found { up: 2, variables, entry });
         }
         assert_eq!(find(&bytes, OsStr::new("tid")).unwrap(), None);
     }
@@ -184,7 +228,7 @@ mod tests {
     #[test]
     fn a_cut_table_is_never_taken_for_a_whole_one() {
         let bytes = table().to_bytes();
-        assert_eq!(find(b"kladder launch table 2\n", OsStr::new("scc")), Err(TableError::UnknownFormat));
+        assert_eq!(find(b"kladder launch table 3\n", OsStr::new("scc")), Err(TableError::UnknownFormat));
         for cut in HEADER.len()..bytes.len() - 1 {
             let got = find(&bytes[..cut], OsStr::new("no such command"));
             let at_record_end = got == Ok(None);

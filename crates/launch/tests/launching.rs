@@ -18,7 +18,7 @@ impl Landing {
         let landing = Self(tempfile::Builder::new().prefix("a landing ").tempdir().unwrap());
         let variables = vec![("SKERROW_ROOT".into(), "/shelf/one two".into())];
         fs::create_dir(landing.path().join(COMMANDS)).unwrap();
-        fs::write(landing.path().join(TABLE), Table { variables, entries }.to_bytes()).unwrap();
+        fs::write(landing.path().join(TABLE), Table { up: 0, variables, entries }.to_bytes()).unwrap();
         landing.put("show");
         landing
     }
@@ -42,7 +42,13 @@ impl Landing {
 }
 
 fn shell(command: &str, first: &[&str]) -> Entry {
-    Entry { command: command.into(), program: "/bin/sh".into(), arguments: first.iter().map(Into::into).collect() }
+    Entry {
+        command: command.into(),
+        program: "/bin/sh".into(),
+        arguments: first.iter().map(Into::into).collect(),
+        variables: Vec::new(),
+        fronts: vec![COMMANDS.into()],
+    }
 }
 
 fn text(bytes: &[u8]) -> String {

@@ -3,9 +3,8 @@
 use std::collections::BTreeSet;
 use std::process::ExitCode;
 
-use kladder_core::catalog::{Definition, Release, Wanted};
+use kladder_core::catalog::{Definition, Need, Release, Way};
 use kladder_core::platform::Platform;
-use kladder_core::version::Requirement;
 use serde::Serialize;
 
 use crate::context::{Context, Opened};
@@ -31,6 +30,7 @@ struct ReleaseShape<'d> {
     date: Option<String>,
     series: &'d [String],
     needs: Vec<String>,
+    excludes: Vec<String>,
     platforms: Vec<&'d Platform>,
     /// For this platform; null where it has none.
     size: Option<u64>,
@@ -41,6 +41,7 @@ struct ReleaseShape<'d> {
 struct PieceShape<'d> {
     piece: &'d str,
     summary: &'d str,
+    needs: Vec<String>,
     size: Option<u64>,
 }
 
@@ -103,12 +104,10 @@ fn releases(definition: &Definition, opened: &Opened, platform: &Platform, out: 
             date(release).unwrap_or_default(),
             release.series.join(", "),
             size,
-            needs(release).join("; "),
+            clean(&asked(release)),
         ]
     };
-    let mut sorted: Vec<&Release> = definition.releases.iter().collect();
-    sorted.sort_by(|a, b| b.version.cmp(&a.version));
-    let rows = sorted.into_iter().map(row).collect();
+    let rows = definition.releases.iter().map(row).collect();
     out.say(format!("\n{}", columns(&["release", "date", "series", "size", "needs"], rows, &[3])))?;
     let platforms: BTreeSet<&Platform> =
         definition.releases.iter().flat_map(|release| release.artifacts.keys()).collect();
@@ -121,13 +120,15 @@ fn pieces(definition: &Definition, platform: &Platform, out: &Out) -> Result<(),
     for release in &definition.releases {
         for (name, piece) in &release.pieces {
             let size = piece.artifact(platform).map_or_else(|| "not for this platform".to_owned(), |a| bytes(a.size));
-            rows.push(vec![styled(STRONG, name), release.version.to_string(), size, clean(&piece.summary)]);
+            let needs: Vec<String> = piece.needs.iter().map(Need::to_string).collect();
+            let (name, version) = (styled(STRONG, name), release.version.to_string());
+            rows.push(vec![name, version, size, clean(&needs.join("; ")), clean(&piece.summary)]);
         }
     }
     if rows.is_empty() {
         return Ok(());
     }
-    out.say(format!("\n{}", columns(&["piece", "of release", "size", "what it is for"], rows, &[2])))?;
+    out.say(format!("\n{}", columns(&["piece", "of release", "size", "needs", "what it is for"], rows, &[2])))?;
     out.say(format!("\nTake one with `{} = {{ pieces = [\"NAME\"] }}` in the ladder.", definition.tool))
 }
 
@@ -135,14 +136,14 @@ fn date(release: &Release) -> Option<String> {
     release.date.map(|date| date.to_string())
 }
 
+/// What a release needs, and what it does not stand beside.
+fn asked(release: &Release) -> String {
+    let excludes = release.excludes.iter().map(|way| format!("not beside {way}"));
+    needs(release).into_iter().chain(excludes).collect::<Vec<_>>().join("; ")
+}
+
 fn needs(release: &Release) -> Vec<String> {
-    let one = |(name, wanted): (&String, &Wanted)| {
-        let version = if wanted.version == Requirement::any() { String::new() } else { format!(" {}", wanted.version) };
-        let pieces =
-            if wanted.pieces.is_empty() { String::new() } else { format!(" with {}", wanted.pieces.join(", ")) };
-        format!("{name}{version}{pieces}")
-    };
-    release.needs.iter().map(one).collect()
+    release.needs.iter().map(Need::to_string).collect()
 }
 
 fn shape<'d>(definition: &'d Definition, platform: &Platform) -> Shape<'d> {
@@ -151,12 +152,18 @@ fn shape<'d>(definition: &'d Definition, platform: &Platform) -> Shape<'d> {
         date: date(release),
         series: &release.series,
         needs: needs(release),
+        excludes: release.excludes.iter().map(Way::to_string).collect(),
         platforms: release.artifacts.keys().collect(),
         size: release.artifact(platform).map(|artifact| artifact.size),
         pieces: release
             .pieces
             .iter()
-            .map(|(piece, of)| PieceShape { piece, summary: &of.summary, size: of.artifact(platform).map(|a| a.size) })
+            .map(|(piece, of)| PieceShape {
+                piece,
+                summary: &of.summary,
+                needs: of.needs.iter().map(Need::to_string).collect(),
+                size: of.artifact(platform).map(|a| a.size),
+            })
             .collect(),
     };
     Shape {

@@ -47,7 +47,7 @@ fn ensure_free(path: &Path) -> Result<(), Problem> {
 
 fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> Result<(), Problem> {
     let folder = catalog_folder(context, options)?;
-    let catalog = Catalog::open(&folder)?;
+    let catalog = Catalog::open(&folder, Some(&context.home.indexes()))?;
     let host = HostTools::of(&context.host);
     let (preset, answers) = match &options.preset {
         Some(name) => {

@@ -89,7 +89,7 @@ impl Tally {
 /// A line for each rung, then the rehearsals step by step, then what failed in full.
 fn show(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
     let rows = route.rungs.iter().map(|rung| {
-        let own: Vec<&Verdict> = verdicts.iter().filter(|v| of_rung(v, &rung.name.tool)).collect();
+        let own: Vec<&Verdict> = verdicts.iter().filter(|v| of_rung(v, &rung.key())).collect();
         vec![
             styled(STRONG, &rung.name.tool),
             rung.name.version.to_string(),

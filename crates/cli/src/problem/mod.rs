@@ -1,5 +1,6 @@
 //! What went wrong, in terms a person can act on: what, where, why, what next.
 
+pub(crate) mod clash;
 mod code;
 mod explain;
 mod wishes;

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use kladder_core::document::Place;
-use kladder_core::pins::{ClashReport, ClashingNeed, PinsError};
+use kladder_core::pins::PinsError;
 
 use super::explain::{either, plain, quoted};
 use super::{Code, Problem};
@@ -42,11 +42,20 @@ impl Problem {
                     .why(format!("the newest that fits, {version}, is there for {}", either(&plain(there))))
                     .next(format!("wish for another version, or leave {platform} out of `platforms`"))
             }
-            PinsError::Clash(report) => clash(report),
+            PinsError::OtherBytes { tool, platform, .. } => Self::new(Code::Integrity, error.to_string())
+                .at(ladder)
+                .why(format!("seen for {platform}; a release must not change once it is out"))
+                .next(format!("ask those who keep the catalog; `kladder pin --move {tool}` takes what is there now")),
+            PinsError::NothingToMove { near, .. } => {
+                meant(Self::new(Code::NotInCatalog, error.to_string()).at(ladder), near)
+            }
+            PinsError::NoSuchMove { nearest, .. } => Self::new(Code::NotInCatalog, error.to_string())
+                .why(format!("the nearest versions: {}", plain(nearest).join(", "))),
+            PinsError::Clash(report) => super::clash::problem(report, ladder),
             PinsError::GaveUp { .. } => Self::of(Code::GaveUp, error)
                 .at(ladder)
                 .why("that does not mean that there is none")
-                .next("narrow some wishes down"),
+                .next("narrow some wishes down, or give it more time: `kladder pin --within SECONDS`"),
         }
     }
 }
@@ -61,27 +70,3 @@ fn not_on_host(problem: Problem, found: Option<&str>) -> Problem {
     problem.why(found).next("install it with the system's own means, or wish for something else")
 }
 
-fn clash(report: &ClashReport) -> Problem {
-    let mut problem = Problem::new(Code::NoSolution, "these wishes cannot be met together");
-    for wish in &report.wishes {
-        problem = problem.at_place(&wish.place);
-    }
-    for need in &report.needs {
-        problem = problem.why(sentence(need));
-    }
-    for way in &report.ways_out {
-        let (tool, version) = &way.taken;
-        problem = problem.next(format!("`{} = \"any\"` solves it, with {tool} {version}", way.tool));
-    }
-    problem
-}
-
-fn sentence(need: &ClashingNeed) -> String {
-    let versions = match need.versions.as_slice() {
-        [one] => one.to_string(),
-        [first, .., last] => format!("{first} to {last}"),
-        [] => String::new(),
-    };
-    let needs: Vec<_> = need.needs.iter().map(|(tool, range)| format!("{tool} {range}")).collect();
-    format!("{} {versions} needs {}", need.tool, either(&needs))
-}

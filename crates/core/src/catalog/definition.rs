@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Deserializer};
+use serde::Deserialize;
 
+use super::need::{self, Need, Way};
 use super::{Gate, Pattern, Trial};
 use crate::digest::Digest;
 use crate::platform::Platform;
 use crate::restart::Anew;
-use crate::version::{Requirement, Version};
+use crate::version::{Scheme, Version};
 
 /// A tool: what it is, what it offers, how it is checked, and its releases.
 #[derive(Clone, Debug, Deserialize)]
@@ -20,9 +21,15 @@ pub struct Definition {
     pub kind: String,
     /// One line on what it does.
     pub summary: String,
+    /// How its versions are ordered.
+    #[serde(default)]
+    pub scheme: Scheme,
     /// The capabilities it provides.
     #[serde(default)]
     pub provides: Vec<String>,
+    /// What no release of it stands beside.
+    #[serde(default, deserialize_with = "need::exclusions")]
+    pub excludes: Vec<Way>,
     /// The commands it has, by name.
     #[serde(default)]
     pub commands: BTreeMap<String, Command>,
@@ -41,7 +48,7 @@ pub struct Definition {
     /// How to see that it works.
     #[serde(default)]
     pub checks: Vec<Trial>,
-    /// What can be had of it.
+    /// What can be had of it, newest first.
     #[serde(default)]
     pub releases: Vec<Release>,
 }
@@ -107,8 +114,14 @@ pub struct Release {
     #[serde(default)]
     pub series: Vec<String>,
     /// Tools or capabilities that must be there, in which versions, with which pieces.
-    #[serde(default)]
-    pub needs: BTreeMap<String, Wanted>,
+    #[serde(default, deserialize_with = "need::table")]
+    pub needs: Vec<Need>,
+    /// Lists of tools or capabilities of each of which one must be there. Stands among the needs once it is read.
+    #[serde(default, rename = "one-of", deserialize_with = "need::choices")]
+    pub(super) one_of: Vec<Need>,
+    /// What must not be there.
+    #[serde(default, deserialize_with = "need::exclusions")]
+    pub excludes: Vec<Way>,
     /// Optional portions, by name.
     #[serde(default)]
     pub pieces: BTreeMap<String, Piece>,
@@ -117,15 +130,27 @@ pub struct Release {
     pub artifacts: BTreeMap<Platform, Artifact>,
 }
 
+impl Definition {
+    /// Puts together what is written apart: newest release first, with all that it needs and excludes.
+    pub(super) fn settle(&mut self) {
+        let scheme = self.scheme;
+        self.releases.sort_by(|a, b| scheme.compare(&b.version, &a.version));
+        for release in &mut self.releases {
+            release.needs.append(&mut release.one_of);
+            release.excludes.extend(self.excludes.iter().cloned());
+        }
+    }
+
+    /// The release of a version.
+    pub fn release(&self, version: &Version) -> Option<&Release> {
+        self.releases.iter().find(|release| release.version == *version)
+    }
+}
+
 impl Release {
     /// The artifact for `platform`, or the one that runs everywhere.
     pub fn artifact(&self, platform: &Platform) -> Option<&Artifact> {
         for_platform(&self.artifacts, platform)
-    }
-
-    /// Whether it is taken only when a preview was asked for.
-    pub fn is_preview(&self) -> bool {
-        self.version.is_preview() || self.series.iter().any(|series| series == "preview")
     }
 }
 
@@ -138,48 +163,12 @@ pub struct Piece {
     /// The commands it adds.
     #[serde(default)]
     pub commands: BTreeMap<String, Command>,
+    /// What must be there besides what its release needs.
+    #[serde(default, deserialize_with = "need::table")]
+    pub needs: Vec<Need>,
     /// The files, by platform.
     #[serde(default)]
     pub artifacts: BTreeMap<Platform, Artifact>,
-}
-
-/// What a release needs of another tool.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Wanted {
-    /// The versions that will do.
-    pub version: Requirement,
-    /// The pieces that must be there.
-    pub pieces: Vec<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct WantedTable {
-    #[serde(default = "Requirement::any")]
-    version: Requirement,
-    #[serde(default)]
-    pieces: Vec<String>,
-}
-
-/// Written by hand so that a mistake in a requirement keeps its own message.
-impl<'de> Deserialize<'de> for Wanted {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Visitor;
-        impl<'de> serde::de::Visitor<'de> for Visitor {
-            type Value = Wanted;
-            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                f.write_str("a requirement like \">=2.1, <3\", or a table with `version` and `pieces`")
-            }
-            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Wanted, E> {
-                Ok(Wanted { version: text.parse().map_err(E::custom)?, pieces: Vec::new() })
-            }
-            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Wanted, A::Error> {
-                let table = WantedTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
-                Ok(Wanted { version: table.version, pieces: table.pieces })
-            }
-        }
-        deserializer.deserialize_any(Visitor)
-    }
 }
 
 /// The artifact of a platform, or the one that runs everywhere.

@@ -8,21 +8,27 @@
 //!
 //! Only what is asked for is read. Foreign text in it is data: names are checked before they become part of a path.
 
+mod card;
 mod definition;
 mod gate;
+mod index;
 mod licence;
+mod need;
 mod preset;
 mod rehearsal;
 mod trial;
 
-pub use definition::{Artifact, Command, Definition, HostProbe, Piece, Release, Unpacking, Wanted};
+pub use card::{Card, CardPiece, CardRelease, PinnedArtifact};
+pub use definition::{Artifact, Command, Definition, HostProbe, Piece, Release, Unpacking};
 pub use gate::{Demand, Gate, Ranged};
+pub use index::Head;
 pub use licence::Licence;
+pub use need::{Need, Way};
 pub use preset::{Preset, PresetRung};
 pub use rehearsal::Rehearsal;
 pub use trial::{Expect, Pattern, Trial};
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Component, Path, PathBuf};
@@ -35,6 +41,7 @@ use crate::document::{DocumentError, Source};
 use crate::files::{Attach, FileError};
 use crate::home::anchored;
 use crate::near::near;
+use index::Index;
 
 /// The catalog format that this program reads.
 const FORMAT: u32 = 1;
@@ -79,7 +86,7 @@ pub enum CatalogError {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Head {
+struct CatalogFile {
     catalog: About,
 }
 
@@ -103,35 +110,47 @@ pub struct Catalog {
     /// Where its artifacts come from, best first.
     pub yards: Vec<String>,
     tools: BTreeMap<String, PathBuf>,
+    index: Index,
     read: RefCell<BTreeMap<String, Rc<Definition>>>,
-    digests: RefCell<BTreeMap<String, Digest>>,
+    cards: RefCell<BTreeMap<String, Rc<Card>>>,
+    /// By capability: the tools that provide it, sorted by name.
+    providers: OnceCell<BTreeMap<String, Vec<String>>>,
 }
 
 impl Catalog {
-    /// Opens the catalog in `folder`; definitions are read when they are asked for.
-    pub fn open(folder: &Path) -> Result<Self, CatalogError> {
+    /// Opens the catalog in `folder`. Its index is kept in the folder `indexes`; without one it is made each time.
+    pub fn open(folder: &Path, indexes: Option<&Path>) -> Result<Self, CatalogError> {
         let path = folder.join("catalog.toml");
         if !path.is_file() {
             return Err(CatalogError::Missing(folder.to_path_buf()));
         }
-        let Head { catalog: about } = Source::read(&path)?.parse()?;
+        let CatalogFile { catalog: about } = Source::read(&path)?.parse()?;
         if about.format > FORMAT {
             return Err(CatalogError::Newer { path, format: about.format });
         }
+        let tools = toml_files(&folder.join("tools"))?;
+        let index = indexes.map(|indexes| indexes.join(index_name(folder)));
         Ok(Self {
-            tools: toml_files(&folder.join("tools"))?,
+            index: Index::open(&tools, index.as_deref())?,
+            tools,
             folder: folder.to_path_buf(),
             name: about.name,
             title: about.title,
             yards: about.yards.iter().map(|yard| anchored(yard, folder)).collect(),
             read: RefCell::default(),
-            digests: RefCell::default(),
+            cards: RefCell::default(),
+            providers: OnceCell::new(),
         })
     }
 
     /// Names of all tools, sorted.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.tools.keys().map(String::as_str)
+    }
+
+    /// Whether there is a tool of this name.
+    pub fn has(&self, name: &str) -> bool {
+        self.tools.contains_key(name)
     }
 
     /// Tools that `name` may have meant.
@@ -145,23 +164,48 @@ impl Catalog {
             return Ok(Some(Rc::clone(read)));
         }
         let Some(path) = self.tools.get(name) else { return Ok(None) };
-        let source = Source::read(path)?;
-        let definition: Definition = source.parse()?;
-        check(&definition, name).map_err(|message| CatalogError::Wrong { path: path.clone(), message })?;
-        let definition = Rc::new(definition);
-        self.digests.borrow_mut().insert(name.to_owned(), Digest::of(source.text.as_bytes()));
+        let definition = Rc::new(read_definition(name, path)?.0);
         self.read.borrow_mut().insert(name.to_owned(), Rc::clone(&definition));
         Ok(Some(definition))
     }
 
+    /// A tool's card; `None` when the catalog has no such tool.
+    pub fn card(&self, name: &str) -> Result<Option<Rc<Card>>, CatalogError> {
+        if let Some(card) = self.cards.borrow().get(name) {
+            return Ok(Some(Rc::clone(card)));
+        }
+        let Some(path) = self.tools.get(name) else { return Ok(None) };
+        let card = match self.index.card(name) {
+            Some(card) => Rc::new(card),
+            None => {
+                let (definition, digest) = read_definition(name, path)?;
+                Rc::new(Card::of(&definition, digest))
+            }
+        };
+        self.cards.borrow_mut().insert(name.to_owned(), Rc::clone(&card));
+        Ok(Some(card))
+    }
+
+    /// All tools with what a listing says of them, sorted by name. A definition that cannot be used is an error here,
+    /// since the list would not be whole.
+    pub fn heads(&self) -> Result<impl Iterator<Item = (&str, &Head)>, CatalogError> {
+        if let Some(broken) = self.tools.keys().find(|name| self.index.head(name).is_none()) {
+            self.tool(broken)?;
+        }
+        Ok(self.index.heads())
+    }
+
     /// The tools that provide a capability, sorted by name.
     pub fn providers(&self, capability: &str) -> Result<Vec<String>, CatalogError> {
-        let mut found = Vec::new();
-        for name in self.tools.keys() {
-            let provides = self.tool(name)?.is_some_and(|d| d.provides.iter().any(|p| p == capability));
-            found.extend(provides.then(|| name.clone()));
-        }
-        Ok(found)
+        let heads = self.heads()?;
+        let providers = self.providers.get_or_init(|| {
+            let mut providers: BTreeMap<String, Vec<String>> = BTreeMap::new();
+            for (tool, capability) in heads.flat_map(|(tool, head)| head.provides.iter().map(move |one| (tool, one))) {
+                providers.entry(capability.clone()).or_default().push(tool.to_owned());
+            }
+            providers
+        });
+        Ok(providers.get(capability).cloned().unwrap_or_default())
     }
 
     /// A licence with its text.
@@ -181,17 +225,32 @@ impl Catalog {
         files.iter().map(|(name, path)| Rehearsal::read(name, path)).collect()
     }
 
-    /// A digest over the definitions of `tools`, as far as they were read.
-    pub fn digest_of<'a>(&self, tools: impl Iterator<Item = &'a str>) -> Digest {
-        let digests = self.digests.borrow();
+    /// A digest over the definitions of `tools`.
+    pub fn digest_of<'a>(&self, tools: impl Iterator<Item = &'a str>) -> Result<Digest, CatalogError> {
         let mut hasher = Hasher::default();
         for tool in tools {
-            if let Some(digest) = digests.get(tool) {
-                hasher.update(format!("{tool} {digest}\n").as_bytes());
+            if let Some(card) = self.card(tool)? {
+                hasher.update(format!("{tool} {}\n", card.digest).as_bytes());
             }
         }
-        hasher.finish()
+        Ok(hasher.finish())
     }
+}
+
+/// The name of a catalog's index among those of others.
+fn index_name(folder: &Path) -> String {
+    let folder = folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf());
+    let name = folder.file_name().map_or_else(|| "catalog".into(), |name| name.display().to_string());
+    format!("{name}-{}.index", Digest::of(folder.as_os_str().as_encoded_bytes()).short())
+}
+
+/// Reads and checks a definition; returns it with the digest of its file.
+fn read_definition(name: &str, path: &Path) -> Result<(Definition, Digest), CatalogError> {
+    let source = Source::read(path)?;
+    let mut definition: Definition = source.parse()?;
+    definition.settle();
+    check(&definition, name).map_err(|message| CatalogError::Wrong { path: path.to_path_buf(), message })?;
+    Ok((definition, Digest::of(source.text.as_bytes())))
 }
 
 /// The `NAME.toml` files of a folder, by name; none when there is no such folder.
@@ -245,10 +304,12 @@ fn check(definition: &Definition, name: &str) -> Result<(), String> {
             }
         }
     }
-    let mut versions: Vec<_> = definition.releases.iter().map(|release| &release.version).collect();
-    versions.sort();
-    match versions.windows(2).find(|pair| pair[0] == pair[1]) {
-        Some(twice) => Err(format!("the release {} stands there twice", twice[0])),
+    if definition.releases.iter().flat_map(|release| &release.needs).any(|need| need.ways.is_empty()) {
+        return Err("an empty list in `one-of` can never be met".to_owned());
+    }
+    // Newest first, so that the same version twice stands side by side.
+    match definition.releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
+        Some(twice) => Err(format!("the release {} stands there twice", twice[0].version)),
         None => Ok(()),
     }
 }

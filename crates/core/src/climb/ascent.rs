@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use super::{ClimbError, Prospect, Site, wired};
-use crate::event::{Event, Observer, go_on};
+use crate::event::{Event, Observer, RungName, go_on};
 use crate::fetch::{self, Cache};
 use crate::files::{self, Attach};
 use crate::landing::{LandedRung, Landing, Made};
@@ -32,10 +32,10 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<Landing, ClimbError> {
         let rungs = &prospect.route.rungs;
-        let table = wire::table(rungs.iter().filter_map(wired))?;
+        let wiring = wire::wiring(rungs.iter().filter_map(wired))?;
         let draft = self.landings().draft()?;
-        wire::write(&table, draft.folder(), &self.home.data)?;
-        let bench = Bench::new(draft.folder(), &table, self.host, observer)?;
+        wire::write(&wiring, draft.folder(), &self.home.data)?;
+        let bench = Bench::new(draft.folder(), &wiring, self.host, observer)?;
         let data = self.home.data.clone();
         let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data), data };
         for (at, rung) in rungs.iter().enumerate() {
@@ -96,7 +96,7 @@ impl Site<'_> {
 
 /// Stops before a rung whose needs wait for a restart.
 fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<(), ClimbError> {
-    let below = prospect.route.rungs.iter().filter(|other| rung.needs.contains(&other.name.tool));
+    let below = prospect.route.rungs.iter().filter(|other| rung.needs.contains(&other.key()));
     for other in below {
         if let Some(anew) = restarts.due(other.folder(), &prospect.survey.identity) {
             let (tool, above) = (other.name.tool.clone(), rung.name.tool.clone());
@@ -107,7 +107,8 @@ fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<
 }
 
 fn landed(rung: &Rung) -> LandedRung {
-    LandedRung { tool: rung.name.tool.clone(), version: rung.name.version.clone(), folder: rung.folder().to_path_buf() }
+    let RungName { tool, version } = rung.name.clone();
+    LandedRung { tool, version, folder: rung.folder().to_path_buf(), kept_by: rung.kept_by.clone() }
 }
 
 fn shelve(

@@ -189,9 +189,9 @@ impl Site<'_> {
 
     /// Verifies the landing that is current: files, answers, checks and rehearsals.
     pub fn verify(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        let table = wire::table(route.rungs.iter().filter_map(wired))?;
+        let wiring = wire::wiring(route.rungs.iter().filter_map(wired))?;
         let landing = self.landings().current_link();
-        let bench = Bench::new(&landing, &table, self.host, observer)?;
+        let bench = Bench::new(&landing, &wiring, self.host, observer)?;
         let mut verdicts = Vec::new();
         for rung in &route.rungs {
             verdicts.extend(bench.files(rung)?);
@@ -223,5 +223,6 @@ fn wired(rung: &Rung) -> Option<Wired<'_>> {
         commands: &rung.commands,
         version: &rung.name.version,
         folder: rung.files(),
+        kept_by: rung.kept_by.as_deref(),
     })
 }

@@ -1,12 +1,16 @@
 //! The ladder: what is wanted, as people write it.
 
+mod edit;
+
+pub use edit::{Terms, with_wish, without_wish};
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
-use crate::catalog::Wanted;
+use crate::catalog::Way;
 use crate::digest::Digest;
 use crate::document::{DocumentError, Place, Source};
 use crate::platform::{NotAPlatform, Platform};
@@ -91,9 +95,9 @@ impl Range {
     }
 }
 
-impl From<&Wanted> for Range {
-    fn from(wanted: &Wanted) -> Self {
-        Self { requirement: wanted.version.clone(), series: None, pieces: wanted.pieces.clone() }
+impl From<&Way> for Range {
+    fn from(way: &Way) -> Self {
+        Self { requirement: way.version.clone(), series: None, pieces: way.pieces.clone() }
     }
 }
 
@@ -183,13 +187,18 @@ fn in_quotes(number: impl std::fmt::Display) -> String {
 impl Ladder {
     /// Reads a ladder.
     pub fn read(path: &Path) -> Result<Self, DocumentError> {
-        let source = Source::read(path)?;
+        Self::parse(&Source::read(path)?)
+    }
+
+    /// Reads a ladder from a text, which need not stand in its file yet.
+    pub fn parse(source: &Source) -> Result<Self, DocumentError> {
+        let path = &source.path;
         let file: File = source.parse()?;
         let platforms =
-            file.ladder.platforms.iter().map(|text| platform(&source, text)).collect::<Result<Vec<_>, _>>()?;
+            file.ladder.platforms.iter().map(|text| platform(source, text)).collect::<Result<Vec<_>, _>>()?;
         let mut rungs: Vec<_> = file.rungs.into_iter().collect();
         rungs.sort_by_key(|(tool, _)| tool.span().start);
-        let wishes = rungs.into_iter().map(|(tool, form)| wish(&source, &tool, form)).collect::<Result<Vec<_>, _>>()?;
+        let wishes = rungs.into_iter().map(|(tool, form)| wish(source, &tool, form)).collect::<Result<Vec<_>, _>>()?;
         let folder = path.parent().unwrap_or(Path::new("."));
         let name = || folder.file_name().map_or_else(|| "ladder".into(), |name| name.display().to_string());
         Ok(Self {

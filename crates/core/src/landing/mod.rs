@@ -5,6 +5,7 @@
 //! ladders/NAME-DIGEST/landings/7/pins.toml        the pins it was made from
 //! ladders/NAME-DIGEST/landings/7/commands/...     a launcher for each command
 //! ladders/NAME-DIGEST/landings/7/launch.table     what they start
+//! ladders/NAME-DIGEST/landings/7/private/OWNER/   commands and table of what a tool keeps to itself
 //! ladders/NAME-DIGEST/current -> landings/7       the one switch
 //! ```
 //!
@@ -65,6 +66,9 @@ pub struct LandedRung {
     pub version: Version,
     /// Its folder on the shelf.
     pub folder: PathBuf,
+    /// The household that keeps it to itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kept_by: Option<String>,
 }
 
 impl LandedRung {
@@ -75,9 +79,9 @@ impl LandedRung {
 }
 
 impl Landing {
-    /// Whether it has `tool` from this folder of the shelf.
-    pub fn has(&self, tool: &str, folder: &Path) -> bool {
-        self.rungs.iter().any(|rung| rung.tool == tool && rung.folder == folder)
+    /// Whether it has `tool` from this folder of the shelf, in this household.
+    pub fn has(&self, tool: &str, folder: &Path, kept_by: Option<&str>) -> bool {
+        self.rungs.iter().any(|rung| rung.tool == tool && rung.folder == folder && rung.kept_by.as_deref() == kept_by)
     }
 }
 

@@ -1,26 +1,36 @@
 //! A clash of wishes in terms that a person can act on.
 
-use kladder_solve::{Clash, Fact, NeedOf};
+use std::collections::{BTreeMap, BTreeSet};
 
+use kladder_solve::{Clash, Fact};
+
+use super::PinsError;
 use super::offer::Offer;
+use super::resolve::Wishes;
+use super::seat::{Choice, Household, Part, Seat, has_pieces, in_range};
+use super::ways::WayOut;
+use crate::catalog::{Card, CardRelease, Need, Way};
 use crate::document::Place;
-use crate::ladder::{Ladder, Range};
+use crate::ladder::Range;
+use crate::platform::Platform;
 use crate::version::Version;
 
 /// Why the wishes cannot be met together.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct ClashReport {
     /// The wishes that clash; with any one of them gone, the others can be met.
     pub wishes: Vec<ClashingWish>,
-    /// The needs between them.
-    pub needs: Vec<ClashingNeed>,
-    /// Changes that were tried and do solve it.
+    /// What stands between them, from the wishes on.
+    pub steps: Vec<Step>,
+    /// Changes that were tried and do solve it, the one that moves least first.
     pub ways_out: Vec<WayOut>,
 }
 
 /// A wish in a clash.
 #[derive(Clone, Debug)]
 pub struct ClashingWish {
+    /// Its position in the ladder; `None` for a move that was asked for.
+    pub position: Option<usize>,
     /// The tool or capability.
     pub tool: String,
     /// Which versions the wish allows.
@@ -29,65 +39,303 @@ pub struct ClashingWish {
     pub place: Place,
 }
 
-/// What releases of one tool need, in a clash.
+/// One link between clashing wishes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ClashingNeed {
-    /// The tool.
-    pub tool: String,
-    /// The releases that need it, oldest first.
-    pub versions: Vec<Version>,
-    /// What they need: any one of these.
-    pub needs: Vec<(String, Range)>,
+pub enum Step {
+    /// Releases of a tool need something.
+    Needs {
+        /// The tool.
+        tool: String,
+        /// The tool that keeps it to itself.
+        kept_by: Option<String>,
+        /// The releases, newest first.
+        versions: Vec<Version>,
+        /// What they need.
+        need: Need,
+        /// Where it matters; everywhere when empty.
+        on: Vec<Platform>,
+    },
+    /// Releases of a tool do not stand beside something.
+    Excludes {
+        /// The tool.
+        tool: String,
+        /// The releases, newest first.
+        versions: Vec<Version>,
+        /// What they exclude.
+        other: Way,
+    },
+    /// Releases that would do are not on offer.
+    Withheld {
+        /// The tool.
+        tool: String,
+        /// The releases, newest first.
+        versions: Vec<Version>,
+        /// Why not.
+        why: Withheld,
+    },
+    /// No release is in a range at all.
+    NotThere {
+        /// The tool.
+        tool: String,
+        /// The range.
+        range: Range,
+        /// The newest release there is.
+        newest: Option<Version>,
+    },
+    /// The wished series goes no further.
+    SeriesEnds {
+        /// The tool.
+        tool: String,
+        /// The series.
+        series: String,
+        /// Its newest release.
+        newest: Version,
+    },
 }
 
-/// A change that solves a clash.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct WayOut {
-    /// The wish to ease to `any`.
-    pub tool: String,
-    /// The tool and version that would be taken for it.
-    pub taken: (String, Version),
+/// Why a release is not on offer.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Withheld {
+    /// It is a preview, and nobody asked for one.
+    Preview,
+    /// It has no artifact for these platforms.
+    NoArtifact(Vec<Platform>),
+    /// It lacks these pieces.
+    NoPiece(Vec<String>),
+    /// Only what the host has may be taken.
+    HostOnly,
 }
 
-impl ClashReport {
-    pub(super) fn new(
-        ladder: &Ladder,
-        clash: &Clash<Offer<'_>>,
-        solves: impl Fn(usize) -> Option<(String, Version)>,
-    ) -> Self {
-        let wish = |&at: &usize| {
-            let wish = &ladder.wishes[at];
-            ClashingWish { tool: wish.tool.clone(), range: wish.range.clone(), place: wish.range_place.clone() }
-        };
-        let way_out = |&at: &usize| Some(WayOut { tool: ladder.wishes[at].tool.clone(), taken: solves(at)? });
-        Self {
-            wishes: clash.wishes.iter().map(wish).collect(),
-            needs: gather(&clash.facts),
-            ways_out: clash.wishes.iter().filter_map(way_out).collect(),
+/// A clash with what it is about.
+pub(super) struct Explained<'e, 'c> {
+    pub(super) wishes: &'e Wishes<'e, 'c>,
+    pub(super) clash: &'e Clash<Offer<'c>>,
+}
+
+/// Which rule of a definition a fact goes back to.
+#[derive(Clone, PartialEq, Eq)]
+enum Source {
+    Need(Need),
+    Exclusion(Way),
+}
+
+/// Releases of one tool with one rule.
+struct Gathered {
+    tool: String,
+    household: Household,
+    source: Source,
+    /// Positions in the card.
+    releases: BTreeSet<usize>,
+    platforms: BTreeSet<Platform>,
+}
+
+impl Explained<'_, '_> {
+    /// The clash as people are told of it, still without ways out.
+    pub(super) fn report(&self) -> Result<ClashReport, PinsError> {
+        let wishes = self.clashing();
+        let mut steps = Vec::new();
+        for gathered in in_order(self.gather()?, &wishes, self.wishes.offer)? {
+            steps.push(self.step(&gathered)?);
         }
+        let ranges = self.ranges(&wishes, &steps)?;
+        for (tool, range) in &ranges {
+            steps.extend(self.lacking(tool, range)?);
+        }
+        steps.extend(self.ends_of_series(&wishes)?);
+        Ok(ClashReport { wishes, steps, ways_out: Vec::new() })
     }
-}
 
-/// Joins the needs that several releases of one tool have in common.
-fn gather(facts: &[Fact<Offer<'_>>]) -> Vec<ClashingNeed> {
-    let mut gathered: Vec<ClashingNeed> = Vec::new();
-    for fact in facts {
-        let Fact::Need { package, version, need } = fact else { continue };
-        let needs = ranges(need);
-        match gathered.iter_mut().find(|known| known.tool == *package && known.needs == needs) {
-            Some(known) => known.versions.push(version.version.clone()),
-            None => {
-                gathered.push(ClashingNeed { tool: package.clone(), versions: vec![version.version.clone()], needs });
+    fn clashing(&self) -> Vec<ClashingWish> {
+        let ladder = self.wishes.offer.choosing.ladder;
+        let positions: BTreeSet<usize> = self.clash.wishes.iter().map(|&at| self.wishes.of[at]).collect();
+        let wish = |at: usize| match ladder.wishes.get(at) {
+            Some(wish) => vec![ClashingWish {
+                position: Some(at),
+                tool: wish.tool.clone(),
+                range: wish.range.clone(),
+                place: wish.range_place.clone(),
+            }],
+            None => self.moves(),
+        };
+        positions.into_iter().flat_map(wish).collect()
+    }
+
+    /// The moves that were asked for.
+    fn moves(&self) -> Vec<ClashingWish> {
+        let choosing = self.wishes.offer.choosing;
+        let wish = |(tool, version): &(String, Version)| {
+            let requirement = format!("={version}").parse().ok()?;
+            let (range, place) = (Range { requirement, ..Range::any() }, super::wishes::nowhere(&choosing.ladder.path));
+            Some(ClashingWish { position: None, tool: tool.clone(), range, place })
+        };
+        choosing.moves.exact.iter().filter_map(wish).collect()
+    }
+
+    /// Joins what several releases of one tool, on several platforms, have in common.
+    fn gather(&self) -> Result<Vec<Gathered>, PinsError> {
+        let mut all: Vec<Gathered> = Vec::new();
+        for fact in &self.clash.facts {
+            let Fact::Rule { package: seat, version: Choice::Release(at), .. } = fact else { continue };
+            let Some(source) = self.source(fact)? else { continue };
+            let is_it = |g: &&mut Gathered| {
+                g.tool == seat.tool && g.household == seat.household && g.source == source
+            };
+            let known = if let Some(known) = all.iter_mut().find(is_it) {
+                known
+            } else {
+                let (releases, platforms) = (BTreeSet::new(), BTreeSet::new());
+                let (tool, household) = (seat.tool.clone(), seat.household.clone());
+                all.push(Gathered { tool, household, source, releases, platforms });
+                let last = all.len() - 1;
+                &mut all[last]
+            };
+            known.releases.insert(*at);
+            if let Part::On(platform) = &seat.part {
+                known.platforms.insert(platform.clone());
             }
         }
+        Ok(all)
     }
-    for need in &mut gathered {
-        need.versions.sort();
+
+    /// The rule of the definition that a fact goes back to; `None` for what only holds seats together.
+    fn source(&self, fact: &Fact<Offer<'_>>) -> Result<Option<Source>, PinsError> {
+        let Fact::Rule { package: seat, version: Choice::Release(at), rule } = fact else { return Ok(None) };
+        let card = self.wishes.offer.card(&seat.tool)?;
+        let release = &card.releases[*at];
+        let pieces = seat.pieces.iter().filter_map(|piece| release.pieces.get(piece)).flat_map(|piece| &piece.needs);
+        let own = release.needs.iter().filter(|_| seat.pieces.is_empty());
+        for need in own.chain(pieces) {
+            if self.wishes.offer.needed(seat, need).is_ok_and(|rules| rules.contains(rule)) {
+                return Ok(Some(Source::Need(need.clone())));
+            }
+        }
+        for way in &release.excludes {
+            if self.wishes.offer.excluded(seat, way).is_ok_and(|rules| rules.contains(rule)) {
+                return Ok(Some(Source::Exclusion(way.clone())));
+            }
+        }
+        Ok(None)
     }
-    gathered.sort_by(|a, b| (&a.tool, &a.versions).cmp(&(&b.tool, &b.versions)));
-    gathered
+
+    fn step(&self, gathered: &Gathered) -> Result<Step, PinsError> {
+        let card = self.wishes.offer.card(&gathered.tool)?;
+        let versions = gathered.releases.iter().map(|&at| card.releases[at].version.clone()).collect();
+        let tool = gathered.tool.clone();
+        Ok(match &gathered.source {
+            Source::Exclusion(other) => Step::Excludes { tool, versions, other: other.clone() },
+            Source::Need(need) => {
+                let everywhere = gathered.platforms.len() == self.wishes.offer.platforms.len();
+                let on = if everywhere { Vec::new() } else { gathered.platforms.iter().cloned().collect() };
+                Step::Needs { tool, kept_by: gathered.household.last().cloned(), versions, need: need.clone(), on }
+            }
+        })
+    }
+
+    /// The tools and ranges that are spoken of.
+    fn ranges(&self, wishes: &[ClashingWish], steps: &[Step]) -> Result<Vec<(String, Range)>, PinsError> {
+        let mut named: Vec<(&str, Range)> = wishes.iter().map(|wish| (wish.tool.as_str(), wish.range.clone())).collect();
+        for step in steps {
+            if let Step::Needs { need, .. } = step {
+                named.extend(need.ways.iter().map(|way| (way.name.as_str(), Range::from(way))));
+            }
+        }
+        let mut ranges = Vec::new();
+        for (name, range) in named {
+            for tool in self.wishes.offer.tools_for(name)?.iter() {
+                let one = (tool.clone(), range.clone());
+                if !ranges.contains(&one) {
+                    ranges.push(one);
+                }
+            }
+        }
+        Ok(ranges)
+    }
+
+    /// Says so where a range holds nothing, or nothing that is on offer.
+    fn lacking(&self, tool: &str, range: &Range) -> Result<Vec<Step>, PinsError> {
+        let offer = self.wishes.offer;
+        let card = offer.card(tool)?;
+        if offer.fits(range, &card, &Choice::Host) && offer.host_version(&card)?.is_some() {
+            return Ok(Vec::new());
+        }
+        let inside: Vec<&CardRelease> = card.releases.iter().filter(|release| in_range(range, &card, release)).collect();
+        if inside.is_empty() {
+            let newest = card.releases.iter().find(|release| !release.preview).map(|release| release.version.clone());
+            return Ok(vec![Step::NotThere { tool: tool.to_owned(), range: range.clone(), newest }]);
+        }
+        let mut groups: BTreeMap<Withheld, Vec<Version>> = BTreeMap::new();
+        for release in inside {
+            match self.withheld(&card, range, release) {
+                None => return Ok(Vec::new()),
+                Some(why) => groups.entry(why).or_default().push(release.version.clone()),
+            }
+        }
+        let step = |(why, versions)| Step::Withheld { tool: tool.to_owned(), versions, why };
+        Ok(groups.into_iter().map(step).collect())
+    }
+
+    /// Why a release is not on offer; `None` when it is.
+    fn withheld(&self, card: &Card, range: &Range, release: &CardRelease) -> Option<Withheld> {
+        let offer = self.wishes.offer;
+        if release.preview && !offer.offers_previews(&card.tool) {
+            return Some(Withheld::Preview);
+        }
+        if !has_pieces(release, &range.pieces) {
+            let lacks = range.pieces.iter().filter(|piece| !release.pieces.contains_key(*piece));
+            return Some(Withheld::NoPiece(lacks.cloned().collect()));
+        }
+        let lacks: Vec<Platform> = offer.platforms.iter().filter(|p| !release.is_for(p)).cloned().collect();
+        let withheld = if offer.apart() { lacks.len() == offer.platforms.len() } else { !lacks.is_empty() };
+        if withheld {
+            return Some(Withheld::NoArtifact(lacks));
+        }
+        let seat = std::rc::Rc::new(Seat::shared(&card.tool, Part::Lead));
+        let offered = kladder_solve::Provider::versions(offer, &seat).unwrap_or_default();
+        let at = card.releases.iter().position(|other| other.version == release.version);
+        let is_offered = at.is_some_and(|at| offered.contains(&Choice::Release(at)));
+        (!is_offered).then_some(Withheld::HostOnly)
+    }
+
+    fn ends_of_series(&self, wishes: &[ClashingWish]) -> Result<Vec<Step>, PinsError> {
+        let mut steps = Vec::new();
+        for wish in wishes {
+            let Some(series) = &wish.range.series else { continue };
+            for tool in self.wishes.offer.tools_for(&wish.tool)?.iter() {
+                let card = self.wishes.offer.card(tool)?;
+                if let Some(newest) = card.releases.iter().find(|release| release.series.contains(series)) {
+                    let (tool, newest) = (tool.clone(), newest.version.clone());
+                    steps.push(Step::SeriesEnds { tool, series: series.clone(), newest });
+                }
+            }
+        }
+        Ok(steps)
+    }
 }
 
-fn ranges(need: &NeedOf<Offer<'_>>) -> Vec<(String, Range)> {
-    need.alternatives.iter().map(|a| (a.package.clone(), a.range.clone())).collect()
+/// From the wishes on: what the wished tools need, then what those need.
+fn in_order(
+    mut left: Vec<Gathered>,
+    wishes: &[ClashingWish],
+    offer: &Offer<'_>,
+) -> Result<Vec<Gathered>, PinsError> {
+    let mut next: Vec<String> = Vec::new();
+    for wish in wishes {
+        next.extend(offer.tools_for(&wish.tool)?.iter().cloned());
+    }
+    let (mut ordered, mut at) = (Vec::new(), 0);
+    while let Some(tool) = next.get(at).cloned() {
+        at += 1;
+        let (of_tool, others): (Vec<Gathered>, Vec<Gathered>) = left.into_iter().partition(|g| g.tool == tool);
+        left = others;
+        for gathered in of_tool {
+            if let Source::Need(need) = &gathered.source {
+                for name in need.names() {
+                    next.extend(offer.tools_for(name)?.iter().cloned());
+                }
+            }
+            ordered.push(gathered);
+        }
+    }
+    ordered.extend(left);
+    Ok(ordered)
 }

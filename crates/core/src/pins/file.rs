@@ -6,10 +6,10 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
 
-use crate::catalog::Artifact;
+use crate::catalog::PinnedArtifact;
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
 use crate::files::{self, FileError};
@@ -24,6 +24,8 @@ const NOTE: &str = "# Written by `kladder pin`; to be committed beside the ladde
 pub struct Pins {
     /// Digest of the ladder they were made for.
     pub ladder: Digest,
+    /// Name of the catalog they were made from.
+    pub catalog_name: String,
     /// Digest of the definitions they were made from.
     pub catalog: Digest,
     /// The chosen releases, by tool.
@@ -31,13 +33,19 @@ pub struct Pins {
 }
 
 /// The release chosen for a rung.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Pin {
     /// Its version.
     pub version: Version,
+    /// The version on platforms where it is another one.
+    #[serde(default)]
+    pub elsewhere: BTreeMap<Platform, Version>,
+    /// The platforms that it is needed on; all of the ladder's when empty.
+    #[serde(default)]
+    pub on: Vec<Platform>,
     /// For what the host has: the file that answered.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub host: Option<PathBuf>,
     /// Its files, for every platform of the ladder.
     #[serde(default)]
@@ -45,21 +53,24 @@ pub struct Pin {
     /// The files of the pieces that are taken, by piece and platform.
     #[serde(default)]
     pub pieces: BTreeMap<String, BTreeMap<Platform, PinnedArtifact>>,
-}
-
-/// A file and what it must be.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct PinnedArtifact {
-    /// Its path in a yard.
-    pub file: String,
-    /// Its size in bytes.
-    pub size: u64,
-    /// Its digest.
-    pub sha256: Digest,
+    /// Tools that it keeps to itself.
+    #[serde(default)]
+    pub private: BTreeMap<String, Pin>,
 }
 
 impl Pin {
+    /// A pin on a version, without files.
+    pub fn new(version: Version) -> Self {
+        let (artifacts, pieces, private) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        Self { version, elsewhere: BTreeMap::new(), on: Vec::new(), host: None, artifacts, pieces, private }
+    }
+
+    /// Its version on a platform; `None` where it is not needed.
+    pub fn version_on(&self, platform: &Platform) -> Option<&Version> {
+        let needed = self.on.is_empty() || self.on.contains(platform);
+        needed.then(|| self.elsewhere.get(platform).unwrap_or(&self.version))
+    }
+
     /// The artifact for `platform`, or the one that runs everywhere.
     pub fn artifact(&self, platform: &Platform) -> Option<&PinnedArtifact> {
         for_platform(&self.artifacts, platform)
@@ -76,21 +87,6 @@ fn for_platform<'a>(
     platform: &Platform,
 ) -> Option<&'a PinnedArtifact> {
     artifacts.get(platform).or_else(|| artifacts.get(&Platform::any()))
-}
-
-impl PinnedArtifact {
-    /// The artifact as the fetching and unpacking want it; how it is unpacked comes from the catalog.
-    pub fn with(&self, release: Option<&Artifact>) -> Artifact {
-        let unpack = release.map(|artifact| artifact.unpack.clone()).unwrap_or_default();
-        let unpacked = release.and_then(|artifact| artifact.unpacked);
-        Artifact { file: self.file.clone(), size: self.size, sha256: self.sha256, unpacked, unpack }
-    }
-}
-
-impl From<&Artifact> for PinnedArtifact {
-    fn from(artifact: &Artifact) -> Self {
-        Self { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256 }
-    }
 }
 
 /// Why a file of pins could not be used.
@@ -141,10 +137,36 @@ struct Head {
     #[serde(rename = "format")]
     _format: i64,
     ladder: Digest,
-    catalog: Digest,
+    catalog: FromCatalog,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct FromCatalog {
+    name: String,
+    digest: Digest,
+}
+
+/// The pins that hold on `platform`, private ones included.
+fn here(rungs: &BTreeMap<String, Pin>, platform: &Platform) -> BTreeMap<String, Pin> {
+    let pin = |(tool, pin): (&String, &Pin)| {
+        let version = pin.version_on(platform)?.clone();
+        Some((tool.clone(), Pin { version, private: here(&pin.private, platform), ..pin.clone() }))
+    };
+    rungs.iter().filter_map(pin).collect()
 }
 
 impl Pins {
+    /// What of them holds on one platform.
+    pub fn on(&self, platform: &Platform) -> Self {
+        Self { rungs: here(&self.rungs, platform), ..self.clone() }
+    }
+
+    /// All pins with their tools, private ones behind their owners.
+    pub fn all(&self) -> Vec<(&str, &Pin)> {
+        all(&self.rungs)
+    }
+
     /// Reads a file of pins; `None` when there is none.
     pub fn read(path: &Path) -> Result<Option<Self>, PinsFileError> {
         if !path.exists() {
@@ -161,7 +183,8 @@ impl Pins {
             return Err(PinsFileError::Newer { path: path.to_path_buf(), format });
         }
         let file: File = source.parse()?;
-        Ok(Some(Self { ladder: file.pinned.ladder, catalog: file.pinned.catalog, rungs: file.rungs }))
+        let Head { ladder, catalog, .. } = file.pinned;
+        Ok(Some(Self { ladder, catalog_name: catalog.name, catalog: catalog.digest, rungs: file.rungs }))
     }
 
     /// Writes the pins; returns whether the file changed.
@@ -180,23 +203,46 @@ impl Pins {
         head.decor_mut().set_prefix(NOTE);
         head.insert("format", value(FORMAT));
         head.insert("ladder", value(self.ladder.to_string()));
-        head.insert("catalog", value(self.catalog.to_string()));
-        let mut rungs = Table::new();
-        rungs.set_implicit(true);
-        for (tool, pin) in &self.rungs {
-            rungs.insert(tool, Item::Table(pin.to_table()));
-        }
+        let mut catalog = InlineTable::new();
+        catalog.insert("name", self.catalog_name.as_str().into());
+        catalog.insert("digest", self.catalog.to_string().into());
+        head.insert("catalog", value(catalog));
         let mut document = DocumentMut::new();
         document.insert("pinned", Item::Table(head));
-        document.insert("rungs", Item::Table(rungs));
+        document.insert("rungs", Item::Table(tables(&self.rungs)));
         document.to_string()
     }
+}
+
+fn all(rungs: &BTreeMap<String, Pin>) -> Vec<(&str, &Pin)> {
+    rungs.iter().flat_map(|(tool, pin)| std::iter::once((tool.as_str(), pin)).chain(all(&pin.private))).collect()
+}
+
+/// A table for each pin.
+fn tables(rungs: &BTreeMap<String, Pin>) -> Table {
+    let mut table = Table::new();
+    table.set_implicit(true);
+    for (tool, pin) in rungs {
+        table.insert(tool, Item::Table(pin.to_table()));
+    }
+    table
 }
 
 impl Pin {
     fn to_table(&self) -> Table {
         let mut table = Table::new();
         table.insert("version", value(self.version.as_str()));
+        if !self.on.is_empty() {
+            table.insert("on", value(self.on.iter().map(Platform::as_str).collect::<toml_edit::Array>()));
+        }
+        let mut elsewhere = Table::new();
+        elsewhere.set_dotted(true);
+        for (platform, version) in &self.elsewhere {
+            elsewhere.insert(platform.as_str(), value(version.as_str()));
+        }
+        if !elsewhere.is_empty() {
+            table.insert("elsewhere", Item::Table(elsewhere));
+        }
         if let Some(file) = &self.host {
             table.insert("host", value(file.display().to_string()));
         }
@@ -210,6 +256,9 @@ impl Pin {
         }
         if !pieces.is_empty() {
             table.insert("pieces", Item::Table(pieces));
+        }
+        if !self.private.is_empty() {
+            table.insert("private", Item::Table(tables(&self.private)));
         }
         table
     }

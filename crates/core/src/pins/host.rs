@@ -20,7 +20,8 @@ pub struct Found {
 
 /// The tools of a host, asked when wanted.
 pub struct HostTools<'h> {
-    host: &'h Host,
+    /// `None` where nothing is asked and what was pinned is taken as it stands.
+    host: Option<&'h Host>,
     asked: RefCell<BTreeMap<String, Option<Found>>>,
 }
 
@@ -40,7 +41,17 @@ pub struct Moved {
 impl<'h> HostTools<'h> {
     /// The tools of `host`.
     pub fn of(host: &'h Host) -> Self {
-        Self { host, asked: RefCell::default() }
+        Self { host: Some(host), asked: RefCell::default() }
+    }
+
+    /// The tools that pins say a host has; no host is asked.
+    pub fn pinned(pins: Option<&Pins>) -> Self {
+        let found = |(tool, pin): (&str, &Pin)| {
+            let file = pin.host.clone()?;
+            Some((tool.to_owned(), Some(Found { version: pin.version.clone(), file })))
+        };
+        let all = pins.map(Pins::all).unwrap_or_default();
+        Self { host: None, asked: RefCell::new(all.into_iter().filter_map(found).collect()) }
     }
 
     /// What the host has of a tool; `None` where the definition does not say how to find it, or nothing answers with a
@@ -62,7 +73,7 @@ impl<'h> HostTools<'h> {
             arguments: probe.ask.clone(),
             pattern: probe.version.regex().clone(),
         };
-        let tool = ask_one(self.host, &known)?;
+        let tool = ask_one(self.host?, &known)?;
         Some(Found { version: tool.version?.parse().ok()?, file: tool.path })
     }
 

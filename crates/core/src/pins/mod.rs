@@ -1,22 +1,96 @@
 //! Pins: wishes plus catalog, resolved to exact versions with digests.
 
+mod answer;
 mod clash;
 mod file;
 mod host;
 mod offer;
 mod resolve;
+mod seat;
+mod ways;
+mod wishes;
 
-pub use clash::{ClashReport, ClashingNeed, ClashingWish, WayOut};
-pub use file::{Pin, PinnedArtifact, Pins, PinsFileError};
+pub use clash::{ClashReport, ClashingWish, Step, Withheld};
+pub use file::{Pin, Pins, PinsFileError};
 pub use host::{Found, HostTools, Moved};
-pub use resolve::resolve;
+pub use ways::{Change, WayOut};
 
-use crate::catalog::{Catalog, CatalogError};
+use std::time::{Duration, Instant};
+
+use crate::catalog::{Catalog, CatalogError, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::platform::Platform;
 use crate::survey::Host;
 use crate::version::Version;
+
+/// What pins are chosen from, and how.
+#[derive(Clone, Copy)]
+pub struct Choosing<'c> {
+    /// What is wanted.
+    pub ladder: &'c Ladder,
+    /// What there is.
+    pub catalog: &'c Catalog,
+    /// The platform of a ladder that names none.
+    pub here: &'c Platform,
+    /// What the host has.
+    pub host: &'c HostTools<'c>,
+    /// What was pinned before, and stays where it can.
+    pub old: Option<&'c Pins>,
+    /// What does not have to stay.
+    pub moves: &'c Moves,
+    /// When to give up.
+    pub limits: Limits,
+}
+
+/// Pins that may move although their wishes still allow them.
+#[derive(Clone, Debug, Default)]
+pub struct Moves {
+    /// All of them.
+    pub all: bool,
+    /// These tools.
+    pub tools: Vec<String>,
+    /// These tools, to these versions.
+    pub exact: Vec<(String, Version)>,
+}
+
+impl Moves {
+    fn lets_go(&self, tool: &str) -> bool {
+        self.all || self.tools.iter().any(|t| t == tool) || self.exact.iter().any(|(t, _)| t == tool)
+    }
+}
+
+/// When the resolver gives up.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// Decisions, conflicts and releases looked into.
+    pub steps: u64,
+    until: Instant,
+}
+
+impl Limits {
+    /// The usual number of steps, within a time that starts now.
+    pub fn within(time: Duration) -> Self {
+        Self { steps: 5_000_000, until: Instant::now() + time }
+    }
+
+    fn is_over(&self) -> bool {
+        Instant::now() > self.until
+    }
+}
+
+/// Where nobody says otherwise.
+impl Default for Limits {
+    fn default() -> Self {
+        Self::within(Duration::from_secs(30))
+    }
+}
+
+impl Choosing<'_> {
+    fn platforms(&self) -> Vec<Platform> {
+        if self.ladder.platforms.is_empty() { vec![self.here.clone()] } else { self.ladder.platforms.clone() }
+    }
+}
 
 /// Why there are no pins.
 #[derive(Debug, thiserror::Error)]
@@ -108,6 +182,34 @@ pub enum PinsError {
         /// The wish.
         place: Box<Place>,
     },
+    /// The catalog has other bytes for a release than were pinned.
+    #[error("the catalog has other bytes for {tool} {version} than those that are pinned")]
+    OtherBytes {
+        /// The tool.
+        tool: String,
+        /// The version.
+        version: Version,
+        /// The platform.
+        platform: Platform,
+    },
+    /// What should move is not on the ladder.
+    #[error("there is no rung `{tool}` to move")]
+    NothingToMove {
+        /// The tool.
+        tool: String,
+        /// Rungs that look like it.
+        near: Vec<String>,
+    },
+    /// What should move has no such version.
+    #[error("there is no {tool} {version} to move to")]
+    NoSuchMove {
+        /// The tool.
+        tool: String,
+        /// The version.
+        version: Version,
+        /// Versions near it, newest first.
+        nearest: Vec<Version>,
+    },
     /// The wishes cannot be met together.
     #[error("the wishes cannot be met together")]
     Clash(Box<ClashReport>),
@@ -156,6 +258,7 @@ pub fn settle(ladder: &Ladder, catalog: &Catalog, host: &Host, old: Option<&Pins
         Some(_) if !moved.is_empty() => Freshness::HostMoved,
         Some(old) => return Ok(Settled { pins: old.clone(), freshness: Freshness::Current, moved }),
     };
-    let pins = resolve(ladder, catalog, &host.platform, &tools, old)?;
-    Ok(Settled { pins, freshness, moved })
+    let (moves, limits) = (Moves::default(), Limits::default());
+    let choosing = Choosing { ladder, catalog, here: &host.platform, host: &tools, old, moves: &moves, limits };
+    Ok(Settled { pins: choosing.pins()?, freshness, moved })
 }

@@ -1,90 +1,114 @@
 //! The catalog and the host as the resolver sees them.
 
-use std::cell::Cell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::cell::{Cell, RefCell};
+use std::collections::BTreeMap;
 use std::rc::Rc;
-use std::time::{Duration, Instant};
 
-use kladder_solve::{Alternative, Need, NeedOf, Provider};
+use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
-use super::host::HostTools;
-use super::{Pin, PinnedArtifact, Pins, PinsError};
-use crate::catalog::{Artifact, Catalog, Definition, Release};
-use crate::ladder::{HostPolicy, Ladder, Range, Wish};
+use super::seat::{Choice, Household, Part, Reach, Seat, has_pieces, in_range};
+use super::{Choosing, PinsError};
+use crate::catalog::{Card, CardRelease, Need, Way};
+use crate::ladder::{HostPolicy, Range, Wish};
 use crate::platform::Platform;
 use crate::version::Version;
 
-/// Time before the resolver gives up.
-const TIME: Duration = Duration::from_mins(1);
-
-/// One way to have a tool: a release, or the host's own.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Choice {
-    pub(super) version: Version,
-    pub(super) host: bool,
+/// Why the catalog gave no answer.
+#[derive(Debug)]
+pub(super) enum Stop {
+    /// It cannot be used as it is.
+    Error(PinsError),
+    /// Something is needed on some platforms only, so that they have to be served apart.
+    NotTogether,
 }
 
-/// Tools of which one meets a need, and the pieces that are asked of it.
-pub(super) type Asking = (Vec<String>, Vec<String>);
+impl<E: Into<PinsError>> From<E> for Stop {
+    fn from(error: E) -> Self {
+        Self::Error(error.into())
+    }
+}
 
 /// What can be chosen.
 pub(super) struct Offer<'c> {
-    catalog: &'c Catalog,
+    pub(super) choosing: &'c Choosing<'c>,
     pub(super) platforms: Vec<Platform>,
-    host: &'c HostTools<'c>,
-    /// What was pinned before, and stays where it can.
-    kept: BTreeMap<String, Choice>,
+    /// Each platform has seats of its own.
+    apart: bool,
     /// What wishes say about the host's own, by tool.
     policies: BTreeMap<String, HostPolicy>,
     /// Tools whose previews are on offer.
     previews: Vec<String>,
-    started: Instant,
+    /// The tools behind a name.
+    tools: RefCell<BTreeMap<String, Rc<[String]>>>,
+    /// A release was left aside since it is not there for all platforms.
+    pub(super) uneven: Cell<bool>,
     pub(super) late: Cell<bool>,
 }
 
 impl<'c> Offer<'c> {
-    pub(super) fn new(
-        ladder: &Ladder,
-        catalog: &'c Catalog,
-        here: &Platform,
-        host: &'c HostTools<'c>,
-        old: Option<&Pins>,
-    ) -> Result<Self, PinsError> {
-        let kept = |(tool, pin): (&String, &Pin)| {
-            (tool.clone(), Choice { version: pin.version.clone(), host: pin.host.is_some() })
-        };
+    pub(super) fn new(choosing: &'c Choosing<'c>, apart: bool) -> Result<Self, PinsError> {
+        let ladder = choosing.ladder;
         let mut offer = Self {
-            catalog,
-            platforms: if ladder.platforms.is_empty() { vec![here.clone()] } else { ladder.platforms.clone() },
-            host,
-            kept: old.iter().flat_map(|old| &old.rungs).map(kept).collect(),
+            choosing,
+            platforms: choosing.platforms(),
+            apart,
             policies: BTreeMap::new(),
-            previews: ladder.wishes.iter().filter(|w| wants_previews(w)).map(|w| w.tool.clone()).collect(),
-            started: Instant::now(),
+            previews: Vec::new(),
+            tools: RefCell::default(),
+            uneven: Cell::new(false),
             late: Cell::new(false),
         };
         for wish in &ladder.wishes {
-            for tool in offer.tools_for(&wish.tool)? {
-                offer.policies.insert(tool, wish.host);
+            for tool in offer.tools_for(&wish.tool)?.iter() {
+                offer.policies.insert(tool.clone(), wish.host);
+                if wants_previews(wish) {
+                    offer.previews.push(tool.clone());
+                }
             }
         }
+        let moved = choosing.moves.exact.iter().filter(|(_, version)| version.is_preview());
+        offer.previews.extend(moved.map(|(tool, _)| tool.clone()));
         Ok(offer)
     }
 
-    pub(super) fn definition(&self, tool: &str) -> Result<Rc<Definition>, PinsError> {
-        self.catalog.tool(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.into() })
+    pub(super) fn card(&self, tool: &str) -> Result<Rc<Card>, PinsError> {
+        self.choosing.catalog.card(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.into() })
     }
 
-    /// The tools that can meet a wish or need for `name`: the tool itself, else what provides it.
-    pub(super) fn tools_for(&self, name: &str) -> Result<Vec<String>, PinsError> {
-        if self.catalog.tool(name)?.is_some() {
-            return Ok(vec![name.to_owned()]);
+    /// The tools that can meet a wish or need for `name`: the tool itself, else what provides it. Those whose host's own
+    /// is preferred come first, those that only the host can have last.
+    pub(super) fn tools_for(&self, name: &str) -> Result<Rc<[String]>, PinsError> {
+        if let Some(known) = self.tools.borrow().get(name) {
+            return Ok(Rc::clone(known));
         }
-        Ok(self.catalog.providers(name)?)
+        let mut tools = if self.choosing.catalog.has(name) {
+            vec![name.to_owned()]
+        } else {
+            self.choosing.catalog.providers(name)?
+        };
+        if tools.len() > 1 {
+            let mut ranked = Vec::new();
+            for tool in tools {
+                ranked.push((self.rank(&tool)?, tool));
+            }
+            ranked.sort_by_key(|(rank, _)| *rank);
+            tools = ranked.into_iter().map(|(_, tool)| tool).collect();
+        }
+        let tools: Rc<[String]> = tools.into();
+        // Policies are known only once the wishes are read; until then nothing is remembered.
+        if !self.policies.is_empty() {
+            self.tools.borrow_mut().insert(name.to_owned(), Rc::clone(&tools));
+        }
+        Ok(tools)
     }
 
-    pub(super) fn near(&self, name: &str) -> Vec<String> {
-        self.catalog.near(name)
+    fn rank(&self, tool: &str) -> Result<u8, PinsError> {
+        let card = self.card(tool)?;
+        Ok(match self.policy(tool) {
+            HostPolicy::Prefer | HostPolicy::Only if self.host_version(&card)?.is_some() => 0,
+            _ if card.releases.is_empty() => 2,
+            _ => 1,
+        })
     }
 
     fn policy(&self, tool: &str) -> HostPolicy {
@@ -92,140 +116,235 @@ impl<'c> Offer<'c> {
     }
 
     /// The host's own, where it may be taken.
-    pub(super) fn host_choice(&self, definition: &Definition) -> Option<Choice> {
-        if self.policy(&definition.tool) == HostPolicy::Never {
-            return None;
+    pub(super) fn host_version(&self, card: &Card) -> Result<Option<Version>, PinsError> {
+        if !card.on_host || self.policy(&card.tool) == HostPolicy::Never {
+            return Ok(None);
         }
-        self.host.find(definition).map(|found| Choice { version: found.version, host: true })
+        let definition = self.choosing.catalog.tool(&card.tool)?;
+        Ok(definition.and_then(|definition| self.choosing.host.find(&definition)).map(|found| found.version))
     }
 
-    pub(super) fn need(&self, name: &str, range: &Range) -> Result<NeedOf<Self>, PinsError> {
-        let mut tools = self.tools_for(name)?;
-        if tools.is_empty() {
-            return Err(PinsError::UnknownNeed { name: name.into() });
+    /// The platforms that a part stands for.
+    fn platforms_of<'s>(&'s self, part: &'s Part) -> &'s [Platform] {
+        match part {
+            Part::On(platform) => std::slice::from_ref(platform),
+            Part::Everywhere | Part::Lead => &self.platforms,
         }
-        // Among several providers: those whose host's own is preferred first, those that only the host can have last.
-        let mut rank = BTreeMap::new();
-        for tool in &tools {
-            let definition = self.definition(tool)?;
-            let there = self.host_choice(&definition).is_some();
-            rank.insert(
-                tool.clone(),
-                match self.policy(tool) {
-                    HostPolicy::Prefer | HostPolicy::Only if there => 0,
-                    _ if definition.releases.is_empty() => 2,
-                    _ => 1,
-                },
-            );
-        }
-        tools.sort_by_key(|tool| rank[tool]);
-        let one = |package: String| Alternative { package, range: range.clone() };
-        Ok(Need { alternatives: tools.into_iter().map(one).collect() })
     }
 
-    pub(super) fn has_all_platforms(&self, release: &Release) -> bool {
-        self.platforms.iter().all(|platform| release.artifact(platform).is_some())
+    /// Whether each platform has seats of its own.
+    pub(super) fn apart(&self) -> bool {
+        self.apart
     }
 
-    /// What must be there besides a chosen release.
-    pub(super) fn wanted(&self, tool: &str, choice: &Choice) -> Result<Vec<Asking>, PinsError> {
-        let definition = self.definition(tool)?;
-        let release = definition.releases.iter().find(|r| r.version == choice.version).filter(|_| !choice.host);
-        let needs = release.into_iter().flat_map(|release| &release.needs);
-        needs.map(|(name, wanted)| Ok((self.tools_for(name)?, wanted.pieces.clone()))).collect()
+    /// Whether previews of a tool are on offer.
+    pub(super) fn offers_previews(&self, tool: &str) -> bool {
+        self.previews.iter().any(|known| known == tool)
     }
 
-    pub(super) fn pin(&self, tool: &str, choice: &Choice, pieces: &BTreeSet<String>) -> Result<Pin, PinsError> {
-        let definition = self.definition(tool)?;
-        let version = choice.version.clone();
-        if choice.host {
-            let host = self.host.find(&definition).map(|found| found.file);
-            return Ok(Pin { version, host, artifacts: BTreeMap::new(), pieces: BTreeMap::new() });
-        }
-        let Some(release) = definition.releases.iter().find(|release| release.version == version) else {
-            return Err(PinsError::UnknownNeed { name: format!("{tool} {version}") });
+    /// Whether there are artifacts of a release and its pieces for all the platforms of a part; for a lead one is enough.
+    fn is_there(&self, release: &CardRelease, seat: &Seat) -> bool {
+        let has = |platform: &Platform| {
+            let mut pieces = seat.pieces.iter().map(|piece| release.pieces.get(piece));
+            release.is_for(platform) && pieces.all(|piece| piece.is_some_and(|piece| piece.is_for(platform)))
         };
-        let of_piece = |name: &String| Some((name.clone(), self.pinned(&release.pieces.get(name)?.artifacts)));
-        let pieces = pieces.iter().filter_map(of_piece).collect();
-        Ok(Pin { version, host: None, artifacts: self.pinned(&release.artifacts), pieces })
+        let mut platforms = self.platforms_of(&seat.part).iter();
+        match seat.part {
+            Part::Lead => platforms.any(has),
+            Part::On(_) => platforms.all(has),
+            Part::Everywhere => {
+                let there = platforms.filter(|platform| has(platform)).count();
+                if there > 0 && there < self.platforms.len() {
+                    self.uneven.set(true);
+                }
+                there == self.platforms.len()
+            }
+        }
     }
 
-    /// The artifacts for the platforms of the ladder.
-    fn pinned(&self, artifacts: &BTreeMap<Platform, Artifact>) -> BTreeMap<Platform, PinnedArtifact> {
-        let any = Platform::any();
-        let of = |platform: &Platform| {
-            let key = if artifacts.contains_key(platform) { platform } else { &any };
-            Some((key.clone(), artifacts.get(key)?.into()))
+    /// A wish in terms of seats. Several, where each platform is served apart.
+    pub(super) fn wished(&self, wish: &Wish) -> Result<Vec<NeedOf<Self>>, Stop> {
+        let way = Way {
+            name: wish.tool.clone(),
+            version: wish.range.requirement.clone(),
+            pieces: wish.range.pieces.clone(),
         };
-        self.platforms.iter().filter_map(of).collect()
+        let range = Rc::new(wish.range.clone());
+        let parts = if self.apart { self.platforms.iter().cloned().map(Part::On).collect() } else { vec![Part::Everywhere] };
+        let mut all: Vec<NeedOf<Self>> = Vec::new();
+        for part in parts {
+            let mut alternatives = Vec::new();
+            for tool in self.tools_for(&way.name)?.iter() {
+                alternatives.push((self.seat(tool, Vec::new(), &way.pieces, part.clone()), Rc::clone(&range)));
+            }
+            for asked in self.asked(&alternatives) {
+                if !all.contains(&asked) {
+                    all.push(asked);
+                }
+            }
+        }
+        Ok(all)
+    }
+
+    fn seat(&self, tool: &str, household: Household, pieces: &[String], part: Part) -> Seat {
+        let mut pieces = pieces.to_vec();
+        pieces.sort();
+        pieces.dedup();
+        Seat { tool: tool.to_owned(), household, pieces, part }
+    }
+
+    /// One of these seats; where platforms are served apart, what leads them is decided first.
+    fn asked(&self, alternatives: &[(Seat, Rc<Range>)]) -> Vec<NeedOf<Self>> {
+        let lead = |(seat, range): &(Seat, Rc<Range>)| {
+            let range = Reach::WithinOrApart(Rc::clone(range));
+            Alternative { package: Rc::new(seat.other(Part::Lead)), range }
+        };
+        let own = |(seat, range): &(Seat, Rc<Range>)| {
+            Alternative { package: Rc::new(seat.clone()), range: Reach::Within(Rc::clone(range)) }
+        };
+        let mut all = Vec::new();
+        if self.apart {
+            all.push(Asked { alternatives: alternatives.iter().map(lead).collect() });
+        }
+        all.push(Asked { alternatives: alternatives.iter().map(own).collect() });
+        all
+    }
+
+    /// What a seat needs, in terms of seats.
+    pub(super) fn needed(&self, seat: &Seat, need: &Need) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let platforms = self.platforms_of(&seat.part);
+        let holds = platforms.iter().filter(|platform| need.holds_on(platform)).count();
+        if holds == 0 {
+            return Ok(Vec::new());
+        }
+        if holds < platforms.len() {
+            return Err(Stop::NotTogether);
+        }
+        let mut alternatives = Vec::new();
+        for way in &need.ways {
+            let tools = self.tools_for(&way.name)?;
+            if tools.is_empty() {
+                return Err(PinsError::UnknownNeed { name: way.name.clone() }.into());
+            }
+            let range = Rc::new(Range::from(way));
+            for tool in tools.iter() {
+                let household = seat.household_for(need, tool);
+                alternatives.push((self.seat(tool, household, &way.pieces, seat.part.clone()), Rc::clone(&range)));
+            }
+        }
+        Ok(self.asked(&alternatives).into_iter().map(Rule::Needs).collect())
+    }
+
+    /// What a seat does not stand beside: never itself, so that a tool may exclude what else provides what it does.
+    pub(super) fn excluded(&self, seat: &Seat, way: &Way) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let range = Rc::new(Range::from(way));
+        let others = self.tools_for(&way.name)?;
+        let others = others.iter().filter(|tool| **tool != seat.tool);
+        let excluded = |tool: &String| {
+            let other = self.seat(tool, seat.household.clone(), &[], seat.part.clone());
+            Rule::Excludes(Alternative { package: Rc::new(other), range: Reach::Within(Rc::clone(&range)) })
+        };
+        Ok(others.map(excluded).collect())
+    }
+
+    fn rules_of_release(&self, seat: &Seat, at: usize) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let card = self.card(&seat.tool)?;
+        let release = &card.releases[at];
+        let mut rules = Vec::new();
+        if !seat.pieces.is_empty() {
+            let bare = Alternative { package: Rc::new(seat.bare()), range: Reach::Exactly(Choice::Release(at)) };
+            rules.push(Rule::Needs(Asked { alternatives: vec![bare] }));
+            let needs = seat.pieces.iter().filter_map(|piece| release.pieces.get(piece)).flat_map(|piece| &piece.needs);
+            for need in needs {
+                rules.extend(self.needed(seat, need)?);
+            }
+            return Ok(rules);
+        }
+        if self.apart {
+            let lead = Rc::new(seat.other(Part::Lead));
+            let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
+            rules.push(Rule::Needs(Asked { alternatives: vec![to(Choice::Release(at)), to(Choice::Apart)] }));
+        }
+        for need in &release.needs {
+            rules.extend(self.needed(seat, need)?);
+        }
+        for way in &release.excludes {
+            rules.extend(self.excluded(seat, way)?);
+        }
+        Ok(rules)
+    }
+
+    /// Whether a choice lies in a range. Nothing is known of the series of what the host has.
+    pub(super) fn fits(&self, range: &Range, card: &Card, choice: &Choice) -> bool {
+        match choice {
+            Choice::Release(at) => in_range(range, card, &card.releases[*at]),
+            Choice::Apart => false,
+            Choice::Host => {
+                let version = self.host_version(card).ok().flatten();
+                range.series.is_none() && version.is_some_and(|version| range.requirement.allows_by(card.scheme, &version))
+            }
+        }
     }
 }
 
 impl Provider for Offer<'_> {
-    type Package = String;
+    type Package = Rc<Seat>;
     type Version = Choice;
-    type Range = Range;
-    type Error = PinsError;
+    type Range = Reach;
+    type Error = Stop;
 
-    fn versions(&self, tool: &String) -> Result<Vec<Choice>, PinsError> {
-        let definition = self.definition(tool)?;
-        let policy = self.policy(tool);
-        let offered = |release: &&Release| {
+    fn versions(&self, seat: &Rc<Seat>) -> Result<Vec<Choice>, Stop> {
+        let card = self.card(&seat.tool)?;
+        let policy = self.policy(&seat.tool);
+        let previews = self.offers_previews(&seat.tool);
+        let offered = |release: &CardRelease| {
             policy != HostPolicy::Only
-                && self.has_all_platforms(release)
-                && (!release.is_preview() || self.previews.contains(tool))
+                && (previews || !release.preview)
+                && has_pieces(release, &seat.pieces)
+                && self.is_there(release, seat)
         };
-        let mut releases: Vec<_> = definition.releases.iter().filter(offered).map(|r| r.version.clone()).collect();
-        releases.sort_by(|a, b| b.cmp(a));
-        let mut choices: Vec<_> = releases.into_iter().map(|version| Choice { version, host: false }).collect();
-        if let Some(own) = self.host_choice(&definition) {
+        let releases = card.releases.iter().enumerate().filter(|(_, release)| offered(release));
+        let mut choices: Vec<Choice> = releases.map(|(at, _)| Choice::Release(at)).collect();
+        if seat.pieces.is_empty() && self.host_version(&card)?.is_some() {
             let at = if policy == HostPolicy::Prefer { 0 } else { choices.len() };
-            choices.insert(at, own);
+            choices.insert(at, Choice::Host);
         }
-        if let Some(at) = choices.iter().position(|choice| Some(choice) == self.kept.get(tool)) {
-            choices[..=at].rotate_right(1);
+        if seat.part == Part::Lead {
+            choices.push(Choice::Apart);
         }
         Ok(choices)
     }
 
-    fn needs(&self, tool: &String, choice: &Choice) -> Result<Vec<NeedOf<Self>>, PinsError> {
-        if choice.host {
-            return Ok(Vec::new());
+    fn rules(&self, seat: &Rc<Seat>, choice: &Choice) -> Result<Vec<RuleOf<Self>>, Stop> {
+        match (&seat.part, choice) {
+            (Part::Lead, _) | (_, Choice::Apart) => Ok(Vec::new()),
+            (Part::On(_), Choice::Host) => {
+                let lead = Rc::new(seat.other(Part::Lead));
+                let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
+                Ok(vec![Rule::Needs(Asked { alternatives: vec![to(Choice::Host), to(Choice::Apart)] })])
+            }
+            (Part::Everywhere, Choice::Host) => Ok(Vec::new()),
+            (_, Choice::Release(at)) => self.rules_of_release(seat, *at),
         }
-        let definition = self.definition(tool)?;
-        let release = definition.releases.iter().find(|release| release.version == choice.version);
-        let needs = release.into_iter().flat_map(|release| &release.needs);
-        needs.map(|(name, wanted)| self.need(name, &wanted.into())).collect()
     }
 
-    fn allows(&self, range: &Range, tool: &String, choice: &Choice) -> bool {
-        if choice.host {
-            return host_fits(range, &choice.version);
+    fn allows(&self, reach: &Reach, seat: &Rc<Seat>, choice: &Choice) -> bool {
+        match reach {
+            Reach::Exactly(wanted) => wanted == choice,
+            Reach::WithinOrApart(_) if *choice == Choice::Apart => true,
+            Reach::Within(range) | Reach::WithinOrApart(range) => {
+                self.card(&seat.tool).is_ok_and(|card| self.fits(range, &card, choice))
+            }
         }
-        self.definition(tool).is_ok_and(|definition| {
-            let release = definition.releases.iter().find(|release| release.version == choice.version);
-            release.is_some_and(|release| in_range(range, release))
-        })
     }
 
     fn go_on(&self) -> bool {
-        self.late.set(self.started.elapsed() > TIME);
+        self.late.set(self.choosing.limits.is_over());
         !self.late.get()
     }
 }
 
-/// Whether a release lies in a range.
-pub(super) fn in_range(range: &Range, release: &Release) -> bool {
-    range.requirement.allows(&release.version)
-        && range.series.as_ref().is_none_or(|series| release.series.contains(series))
-        && range.pieces.iter().all(|piece| release.pieces.contains_key(piece))
-}
-
-/// Whether what the host has lies in a range; nothing is known of its series and pieces.
-pub(super) fn host_fits(range: &Range, version: &Version) -> bool {
-    range.series.is_none() && range.pieces.is_empty() && range.requirement.allows(version)
-}
-
-fn wants_previews(wish: &Wish) -> bool {
+/// Whether a wish asks for previews.
+pub(super) fn wants_previews(wish: &Wish) -> bool {
     wish.range.series.as_deref() == Some("preview") || wish.range.requirement.names_preview()
 }

@@ -1,175 +1,231 @@
 //! Wishes plus catalog, through the resolver, to pins.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 
-use kladder_solve::{Clash, Failure, NeedOf, solve};
+use kladder_solve::{ChoiceOf, Failure, NeedOf, Question, solve};
 
-use super::host::HostTools;
-use super::offer::{Asking, Choice, Offer, host_fits, in_range};
-use super::{ClashReport, Pin, Pins, PinsError};
-use crate::catalog::{Catalog, Release};
-use crate::ladder::{HostPolicy, Ladder, Range, Wish};
+use super::answer::Answer;
+use super::clash::{ClashReport, Explained};
+use super::offer::{Offer, Stop};
+use super::seat::{Choice, Part, Seat};
+use super::{Choosing, Pin, Pins, PinsError};
+use crate::ladder::{Range, Wish};
 use crate::near::near;
 use crate::platform::Platform;
-use crate::version::Version;
+use crate::version::{Requirement, Version};
 
-/// Decisions and conflicts before the resolver gives up.
-const STEPS: u64 = 5_000_000;
-
-/// Chooses a release for every rung that the ladder leads to. What `old` pins stays where the wishes allow it.
-pub fn resolve(
-    ladder: &Ladder,
-    catalog: &Catalog,
-    here: &Platform,
-    host: &HostTools<'_>,
-    old: Option<&Pins>,
-) -> Result<Pins, PinsError> {
-    let offer = Offer::new(ladder, catalog, here, host, old)?;
-    let needs = ladder.wishes.iter().map(|wish| offer.wish(wish)).collect::<Result<Vec<_>, _>>()?;
-    let chosen = solve(&offer, &needs, STEPS).map_err(|failure| match failure {
-        Failure::Provider(error) => error,
-        Failure::GaveUp { steps } => PinsError::GaveUp { steps, late: offer.late.get() },
-        Failure::Impossible(clash) => offer.explain(ladder, &needs, &clash),
-    })?;
-    let pieces = pieces(&offer, ladder, &chosen)?;
-    let none = BTreeSet::new();
-    let rungs = chosen.into_iter().map(|(tool, choice)| {
-        let pin = offer.pin(&tool, &choice, pieces.get(&tool).unwrap_or(&none))?;
-        Ok((tool, pin))
-    });
-    let rungs: BTreeMap<String, Pin> = rungs.collect::<Result<_, PinsError>>()?;
-    Ok(Pins { ladder: ladder.digest, catalog: catalog.digest_of(rungs.keys().map(String::as_str)), rungs })
+/// What one attempt came to.
+enum Outcome {
+    Pins(Pins),
+    /// Not with one version for all platforms.
+    NotTogether,
+    /// Not at all; why, where that was asked for.
+    Clash(Option<ClashReport>),
 }
 
-/// The pieces of each chosen tool that wishes and needs ask for.
-fn pieces(
-    offer: &Offer<'_>,
-    ladder: &Ladder,
-    chosen: &[(String, Choice)],
-) -> Result<BTreeMap<String, BTreeSet<String>>, PinsError> {
-    let mut asked: Vec<Asking> = Vec::new();
-    for wish in &ladder.wishes {
-        asked.push((offer.tools_for(&wish.tool)?, wish.range.pieces.clone()));
-    }
-    for (tool, choice) in chosen {
-        asked.extend(offer.wanted(tool, choice)?);
-    }
-    let mut pieces: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    for (tools, wanted) in asked {
-        for (tool, _) in chosen.iter().filter(|(tool, _)| tools.contains(tool)) {
-            pieces.entry(tool.clone()).or_default().extend(wanted.iter().cloned());
-        }
-    }
-    Ok(pieces)
+/// Wishes as the resolver has them.
+pub(super) struct Wishes<'o, 'c> {
+    pub(super) needs: Vec<NeedOf<Offer<'c>>>,
+    /// For each of them the ladder's wish, by position; past the last for what is asked besides.
+    pub(super) of: Vec<usize>,
+    pub(super) offer: &'o Offer<'c>,
 }
 
-impl Offer<'_> {
-    /// A wish as a need; a wish that nothing could ever meet gets a message of its own.
-    fn wish(&self, wish: &Wish) -> Result<NeedOf<Self>, PinsError> {
-        let tools = self.tools_for(&wish.tool)?;
-        if tools.is_empty() {
-            let near = self.near(&wish.tool);
-            return Err(PinsError::UnknownTool { name: wish.tool.clone(), near, place: Box::new(wish.place.clone()) });
-        }
-        let mut releases = Vec::new();
-        for tool in &tools {
-            let definition = self.definition(tool)?;
-            let own = self.host_choice(&definition);
-            if own.is_some_and(|own| host_fits(&wish.range, &own.version)) {
-                return self.need(&wish.tool, &wish.range);
+impl Choosing<'_> {
+    /// Chooses a release for every rung that the ladder leads to. What is pinned stays where the wishes allow it and
+    /// nobody lets it go; otherwise the newest is taken, for the wishes in their order and then for what they need.
+    /// Every platform of the ladder gets the same version where there is one for all.
+    pub fn pins(&self) -> Result<Pins, PinsError> {
+        self.check_moves()?;
+        match self.outcome(true)? {
+            Outcome::Pins(pins) => {
+                self.compare_bytes(&pins)?;
+                Ok(pins)
             }
-            releases.extend(definition.releases.iter().cloned());
+            Outcome::Clash(Some(mut report)) => {
+                report.ways_out = self.ways_out(&report);
+                Err(PinsError::Clash(Box::new(report)))
+            }
+            Outcome::Clash(None) | Outcome::NotTogether => Err(PinsError::GaveUp { steps: 0, late: false }),
         }
-        if releases.is_empty() || wish.host == HostPolicy::Only {
-            return Err(self.not_on_host(wish, &tools));
+    }
+
+    /// The pins, without an account of why there are none.
+    pub(super) fn trial(&self) -> Option<Pins> {
+        match self.outcome(false) {
+            Ok(Outcome::Pins(pins)) => Some(pins),
+            _ => None,
         }
-        let fitting: Vec<&Release> = releases.iter().filter(|release| in_range(&wish.range, release)).collect();
-        let Some(newest) = fitting.iter().max_by(|a, b| a.version.cmp(&b.version)) else {
-            return Err(no_such_version(wish, &releases));
+    }
+
+    /// Why there are no pins; `None` where there are some.
+    pub(super) fn clash(&self) -> Option<ClashReport> {
+        match self.outcome(true) {
+            Ok(Outcome::Clash(report)) => report,
+            _ => None,
+        }
+    }
+
+    /// One version for all platforms, else each platform by itself.
+    fn outcome(&self, explain: bool) -> Result<Outcome, PinsError> {
+        match self.attempt(false, explain)? {
+            Outcome::NotTogether => self.attempt(true, explain),
+            outcome => Ok(outcome),
+        }
+    }
+
+    fn attempt(&self, apart: bool, explain: bool) -> Result<Outcome, PinsError> {
+        let offer = Offer::new(self, apart)?;
+        let wishes = match offer.wishes() {
+            Ok(wishes) => wishes,
+            Err(Stop::NotTogether) => return Ok(Outcome::NotTogether),
+            Err(Stop::Error(error)) => return Err(error),
         };
-        if !fitting.iter().any(|release| self.has_all_platforms(release)) {
-            return Err(self.no_artifact(wish, newest));
-        }
-        self.need(&wish.tool, &wish.range)
-    }
-
-    fn no_artifact(&self, wish: &Wish, newest: &Release) -> PinsError {
-        let lacking = self.platforms.iter().find(|platform| newest.artifact(platform).is_none());
-        PinsError::NoArtifact {
-            tool: wish.tool.clone(),
-            version: newest.version.to_string(),
-            platform: lacking.cloned().unwrap_or_else(Platform::any),
-            there: newest.artifacts.keys().cloned().collect(),
-            place: Box::new(wish.place.clone()),
+        let held = offer.held()?;
+        let question = Question { wishes: &wishes.needs, held: &held, budget: self.limits.steps };
+        match solve(&offer, &question) {
+            Ok(chosen) => Ok(Outcome::Pins(Answer::new(&offer, &chosen).pins()?)),
+            Err(Failure::Provider(Stop::NotTogether)) => Ok(Outcome::NotTogether),
+            Err(Failure::Provider(Stop::Error(error))) => Err(error),
+            Err(Failure::GaveUp { steps }) => Err(PinsError::GaveUp { steps, late: offer.late.get() }),
+            Err(Failure::Impossible(_)) if !apart && offer.uneven.get() => Ok(Outcome::NotTogether),
+            Err(Failure::Impossible(clash)) => {
+                let explained = if explain { Some(Explained { wishes: &wishes, clash: &clash }.report()?) } else { None };
+                Ok(Outcome::Clash(explained))
+            }
         }
     }
 
-    /// Only the host could have it, and does not.
-    fn not_on_host(&self, wish: &Wish, tools: &[String]) -> PinsError {
-        let found = tools.iter().filter_map(|tool| self.host_choice(&*self.definition(tool).ok()?));
-        PinsError::NotOnHost {
-            tool: wish.tool.clone(),
-            wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
-            found: found.map(|choice| choice.version.to_string()).next(),
-            place: Box::new(wish.range_place.clone()),
+    /// What should move must be there.
+    fn check_moves(&self) -> Result<(), PinsError> {
+        let known: Vec<&str> = self.old.iter().flat_map(|old| old.rungs.keys()).map(String::as_str).collect();
+        let moving = self.moves.tools.iter().chain(self.moves.exact.iter().map(|(tool, _)| tool));
+        if let Some(tool) = moving.into_iter().find(|tool| !known.contains(&tool.as_str())) {
+            return Err(PinsError::NothingToMove { tool: tool.clone(), near: near(tool, known) });
         }
+        for (tool, version) in &self.moves.exact {
+            let card = self.catalog.card(tool)?;
+            let there: Vec<Version> = card.iter().flat_map(|card| &card.releases).map(|r| r.version.clone()).collect();
+            if !there.contains(version) {
+                let nearest = super::wishes::nearest(&there, Some(version));
+                return Err(PinsError::NoSuchMove { tool: tool.clone(), version: version.clone(), nearest });
+            }
+        }
+        Ok(())
     }
 
-    fn explain(&self, ladder: &Ladder, needs: &[NeedOf<Self>], clash: &Clash<Self>) -> PinsError {
-        let solves = |at: usize| {
-            let mut eased = needs.to_vec();
-            eased[at].alternatives.iter_mut().for_each(|a| a.range = Range::any());
-            let chosen = solve(self, &eased, STEPS).ok()?;
-            let tools: Vec<_> = eased[at].alternatives.iter().map(|a| &a.package).collect();
-            let taken = chosen.into_iter().find(|(tool, _)| tools.contains(&tool));
-            taken.map(|(tool, choice)| (tool, choice.version))
+    /// A release that stays must still be the same bytes.
+    fn compare_bytes(&self, pins: &Pins) -> Result<(), PinsError> {
+        let differs = |was: &Pin, now: &Pin| -> Option<Platform> {
+            let differs = |(p, artifact): &(&Platform, _)| now.artifacts.get(*p).is_some_and(|now| now != *artifact);
+            was.artifacts.iter().find(differs).map(|(platform, _)| platform.clone())
         };
-        PinsError::Clash(Box::new(ClashReport::new(ladder, clash, solves)))
+        for (tool, now) in pins.all() {
+            let was = self.old.map(Pins::all).unwrap_or_default();
+            let was = was.into_iter().find(|(t, was)| *t == tool && was.version == now.version && was.elsewhere == now.elsewhere);
+            let Some((_, was)) = was.filter(|_| !self.moves.lets_go(tool)) else { continue };
+            if let Some(platform) = differs(was, now) {
+                let version = now.version.clone();
+                return Err(PinsError::OtherBytes { tool: tool.to_owned(), version, platform });
+            }
+        }
+        Ok(())
     }
 }
 
-fn no_such_version(wish: &Wish, releases: &[Release]) -> PinsError {
-    let mut there: Vec<Version> = releases.iter().map(|release| release.version.clone()).collect();
-    there.sort_by(|a, b| b.cmp(a));
-    let mut series: Vec<String> = releases.iter().flat_map(|release| release.series.clone()).collect();
-    series.sort();
-    series.dedup();
-    if let Some(wanted) = wish.range.series.as_ref().filter(|wanted| !series.contains(wanted)) {
-        return PinsError::NoSuchSeries {
-            tool: wish.tool.clone(),
-            series: wanted.clone(),
-            near: near(wanted, series.iter().map(String::as_str)),
-            there: series,
-            place: Box::new(wish.range_place.clone()),
-        };
+impl<'c> Offer<'c> {
+    fn wishes(&self) -> Result<Wishes<'_, 'c>, Stop> {
+        let mut wishes = Wishes { needs: Vec::new(), of: Vec::new(), offer: self };
+        let ladder = self.choosing.ladder;
+        for (at, wish) in ladder.wishes.iter().enumerate() {
+            self.check(wish)?;
+            wishes.add(at, self.wished(wish)?);
+        }
+        for (tool, version) in &self.choosing.moves.exact {
+            let asked = self.exactly(tool, version)?;
+            wishes.add(ladder.wishes.len(), asked);
+        }
+        Ok(wishes)
     }
-    let lacks = |piece: &&String| !releases.iter().any(|release| release.pieces.contains_key(*piece));
-    if let Some(piece) = wish.range.pieces.iter().find(lacks) {
-        let mut there: Vec<String> = releases.iter().flat_map(|release| release.pieces.keys().cloned()).collect();
-        there.sort();
-        there.dedup();
-        return PinsError::NoSuchPiece {
-            tool: wish.tool.clone(),
-            piece: piece.clone(),
-            near: near(piece, there.iter().map(String::as_str)),
-            there,
-            place: Box::new(wish.range_place.clone()),
+
+    /// One version of a tool, wherever the tool is.
+    fn exactly(&self, tool: &str, version: &Version) -> Result<Vec<NeedOf<Self>>, Stop> {
+        // A version's own text with a sign in front is always a requirement.
+        let requirement: Requirement = format!("={version}").parse().unwrap_or_else(|_| Requirement::any());
+        let place = super::wishes::nowhere(&self.choosing.ladder.path);
+        let wish = Wish {
+            tool: tool.to_owned(),
+            range: Range { requirement, ..Range::any() },
+            host: crate::ladder::HostPolicy::Allow,
+            place: place.clone(),
+            range_place: place,
         };
+        self.wished(&wish)
     }
-    let named = wish.range.requirement.named().max().cloned();
-    let nearest = nearest(&there, named.as_ref());
-    PinsError::NoSuchVersion {
-        tool: wish.tool.clone(),
-        wanted: wish.range.to_string(),
-        nearest,
-        series,
-        place: Box::new(wish.range_place.clone()),
+
+    /// The choices that old pins hold to: those of wished tools first, in the order of the wishes.
+    fn held(&self) -> Result<Vec<ChoiceOf<Self>>, PinsError> {
+        let Some(old) = self.choosing.old else { return Ok(Vec::new()) };
+        let mut order: Vec<&String> = Vec::new();
+        for wish in &self.choosing.ladder.wishes {
+            let tools = self.tools_for(&wish.tool)?;
+            order.extend(old.rungs.keys().filter(|tool| tools.contains(tool)));
+        }
+        order.extend(old.rungs.keys());
+        let mut held = Vec::new();
+        let mut done = Vec::new();
+        for tool in order {
+            if !done.contains(&tool) {
+                done.push(tool);
+                self.hold(&mut held, &[], tool, &old.rungs[tool])?;
+            }
+        }
+        Ok(held)
+    }
+
+    fn hold(
+        &self,
+        held: &mut Vec<ChoiceOf<Self>>,
+        household: &[String],
+        tool: &str,
+        pin: &Pin,
+    ) -> Result<(), PinsError> {
+        let inside = [household, &[tool.to_owned()]].concat();
+        for (tool, pin) in &pin.private {
+            self.hold(held, &inside, tool, pin)?;
+        }
+        let Some(card) = self.choosing.catalog.card(tool)?.filter(|_| !self.choosing.moves.lets_go(tool)) else {
+            return Ok(());
+        };
+        let at = |version: &Version| card.releases.iter().position(|release| release.version == *version);
+        let choice = |version: &Version| if pin.host.is_some() { Some(Choice::Host) } else { at(version).map(Choice::Release) };
+        let mut add = |part: Part, choice: Choice| -> Result<(), PinsError> {
+            let seat = Rc::new(Seat { household: household.to_vec(), ..Seat::shared(tool, part) });
+            let there = kladder_solve::Provider::versions(self, &seat);
+            if there.is_ok_and(|there| there.contains(&choice)) {
+                held.push((seat, choice));
+            }
+            Ok(())
+        };
+        if !self.apart() {
+            return choice(&pin.version).map_or(Ok(()), |choice| add(Part::Everywhere, choice));
+        }
+        let lead = if pin.elsewhere.is_empty() { choice(&pin.version) } else { Some(Choice::Apart) };
+        if let Some(lead) = lead {
+            add(Part::Lead, lead)?;
+        }
+        for platform in &self.platforms {
+            if let Some(choice) = pin.version_on(platform).and_then(choice) {
+                add(Part::On(platform.clone()), choice)?;
+            }
+        }
+        Ok(())
     }
 }
 
-/// Up to four versions around `named`, newest first.
-fn nearest(newest_first: &[Version], named: Option<&Version>) -> Vec<Version> {
-    let at = named.map_or(0, |named| newest_first.iter().take_while(|version| *version > named).count());
-    let from = at.saturating_sub(2).min(newest_first.len().saturating_sub(4));
-    newest_first.iter().skip(from).take(4).cloned().collect()
+impl<'c> Wishes<'_, 'c> {
+    fn add(&mut self, wish: usize, needs: Vec<NeedOf<Offer<'c>>>) {
+        self.of.extend(needs.iter().map(|_| wish));
+        self.needs.extend(needs);
+    }
 }

@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use crate::catalog::{Catalog, CatalogError, Definition, Preset, PresetRung};
+use crate::catalog::{Catalog, CatalogError, Definition, Preset, PresetRung, Release};
 use crate::near::near;
 use crate::pins::{Found, HostTools};
 use crate::platform::Platform;
@@ -171,10 +171,9 @@ pub fn questions(
 
 /// The series that a rung's releases belong to, in the order of the newest release of each.
 fn series_of(rung: &PresetRung, definition: &Definition) -> Vec<String> {
-    let mut releases: Vec<_> = definition.releases.iter().filter(|r| rung.version.allows(&r.version)).collect();
-    releases.sort_by(|a, b| b.version.cmp(&a.version));
+    let fits = |release: &&Release| rung.version.allows_by(definition.scheme, &release.version);
     let mut series: Vec<String> = Vec::new();
-    for name in releases.iter().flat_map(|release| &release.series) {
+    for name in definition.releases.iter().filter(fits).flat_map(|release| &release.series) {
         if !series.contains(name) {
             series.push(name.clone());
         }
@@ -189,7 +188,7 @@ fn series_question(rung: &PresetRung, definition: &Definition) -> Option<Questio
 }
 
 fn pieces_question(definition: &Definition, platform: &Platform) -> Option<Question> {
-    let newest = definition.releases.iter().max_by(|a, b| a.version.cmp(&b.version))?;
+    let newest = definition.releases.first()?;
     let with_pieces = definition.releases.iter().filter(|release| !release.pieces.is_empty());
     let release = with_pieces.max_by(|a, b| a.version.cmp(&b.version)).unwrap_or(newest);
     let choice = |(name, piece): (&String, &crate::catalog::Piece)| {

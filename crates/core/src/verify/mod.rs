@@ -12,8 +12,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use kladder_launch::table::{self, Table};
-use kladder_launch::{COMMANDS, TABLE};
+use kladder_launch::TABLE;
+use kladder_launch::table;
 
 use crate::catalog::{Rehearsal, Trial};
 use crate::event::{Cancelled, Event, Observer, go_on};
@@ -25,7 +25,7 @@ use crate::route::{Rung, Shelved, Source};
 use crate::survey::{Host, answers};
 use crate::verdict::{Outcome, Subject, Verdict};
 use crate::version::Version;
-use crate::wire;
+use crate::wire::{self, Wiring};
 
 /// Why something could not even be looked at.
 #[derive(Debug, thiserror::Error)]
@@ -45,30 +45,42 @@ pub enum VerifyError {
 pub struct Bench<'b> {
     landing: &'b Path,
     host: &'b Host,
-    variables: Vec<(OsString, OsString)>,
+    wiring: &'b Wiring,
     scratch: tempfile::TempDir,
     observer: &'b dyn Observer,
 }
 
 impl<'b> Bench<'b> {
-    /// A bench over the landing in the folder `landing`, whose launchers start what `table` says.
+    /// A bench over the landing in the folder `landing`, whose launchers start what `wiring` says.
     pub fn new(
         landing: &'b Path,
-        table: &Table,
+        wiring: &'b Wiring,
         host: &'b Host,
         observer: &'b dyn Observer,
     ) -> Result<Self, FileError> {
         let scratch = tempfile::Builder::new().prefix("kladder-check-").tempdir_in(&host.temporary);
         let scratch = scratch.on("make a folder in", &host.temporary)?;
-        let mut variables = table.variables.clone();
-        variables.push(("PATH".into(), path_with(&landing.join(COMMANDS), &host.path)));
+        for folder in ["home", "tmp"] {
+            files::create_folder(&scratch.path().join(folder))?;
+        }
+        Ok(Self { landing, host, wiring, scratch, observer })
+    }
+
+    /// What programs get: the variables and commands of a household, and nothing of the caller's.
+    fn environment(&self, household: Option<&str>) -> Vec<(OsString, OsString)> {
+        let mut variables = self.wiring.table(household).variables.clone();
+        variables.push(("PATH".into(), self.path(household)));
         for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
-            let folder = scratch.path().join(folder);
-            files::create_folder(&folder)?;
-            variables.push((name.into(), folder.into()));
+            variables.push((name.into(), self.scratch.path().join(folder).into()));
         }
         variables.push(("LC_ALL".into(), "C".into()));
-        Ok(Self { landing, host, variables, scratch, observer })
+        variables
+    }
+
+    /// PATH as a household has it.
+    fn path(&self, household: Option<&str>) -> OsString {
+        let fronts = self.wiring.fronts(household).into_iter().rev();
+        fronts.fold(self.host.path.clone(), |path, front| path_with(&self.landing.join(front), &path))
     }
 
     fn conclude(&self, subject: Subject, started: Instant, outcome: Outcome) -> Verdict {
@@ -81,10 +93,11 @@ impl<'b> Bench<'b> {
     pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
         let mut verdicts = Vec::new();
         for trial in &rung.definition.checks {
-            let (tool, name) = (rung.name.tool.clone(), trial.name.clone());
+            let (tool, name) = (rung.key(), trial.name.clone());
             let folder = self.scratch.path().join("checks").join(&tool);
             files::create_folder(&folder)?;
-            let filled = Filled { version: &rung.name.version, folder: &rung.files() };
+            let household = rung.kept_by.as_deref();
+            let filled = Filled { version: &rung.name.version, folder: &rung.files(), household };
             let verdict = self.trial(Subject::Check { tool, name }, trial, Some(&filled), &folder)?;
             verdicts.push(verdict);
             if verdicts.last().is_some_and(Verdict::failed) {
@@ -96,15 +109,18 @@ impl<'b> Bench<'b> {
 
     /// Sees which file answers to each command of a rung, and what it would start.
     pub fn answer(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
-        let path = self.variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path.clone());
-        let path = path.unwrap_or_else(|| self.host.path.clone());
-        let table = self.landing.join(TABLE);
+        let household = rung.kept_by.as_deref();
+        let path = self.path(household);
+        let folder = household.map_or_else(|| self.landing.to_path_buf(), |h| self.landing.join(wire::household_folder(h)));
+        let table = folder.join(TABLE);
         let bytes = fs::read(&table).on("read", &table)?;
+        let nearest = self.wiring.fronts(household).into_iter().next().unwrap_or_default();
+        let commands = self.landing.join(nearest);
         let judged = |(name, command): (&String, &crate::catalog::Command)| {
             let started = Instant::now();
-            let subject = Subject::Answer { tool: rung.name.tool.clone(), command: name.clone() };
+            let subject = Subject::Answer { tool: rung.key(), command: name.clone() };
             let file = rung.files().join(crate::shelf::filled(&command.file, &rung.name.version));
-            let outcome = self.answered(name, &file, &path, &bytes);
+            let outcome = answered(&commands.join(name), &file, &path, &bytes);
             self.conclude(subject, started, outcome)
         };
         if let Source::Host(file) = &rung.source {
@@ -122,25 +138,7 @@ impl<'b> Bench<'b> {
             Some(other) => Outcome::Failed { why: format!("{} answers", other.display()), output: String::new() },
             None => Outcome::Failed { why: "no file answers".into(), output: String::new() },
         };
-        self.conclude(Subject::Answer { tool: rung.name.tool.clone(), command }, started, outcome)
-    }
-
-    fn answered(&self, name: &str, file: &Path, path: &OsString, table: &[u8]) -> Outcome {
-        let failed = |why: String| Outcome::Failed { why, output: String::new() };
-        let ours = self.landing.join(COMMANDS).join(name);
-        match answers(name, path) {
-            None => return failed("no file answers".into()),
-            Some(other) if other != ours => return failed(format!("{} answers", other.display())),
-            Some(_) => {}
-        }
-        match table::find(table, name.as_ref()) {
-            Err(error) => failed(format!("the launch table cannot be used: {error}")),
-            Ok(None) => failed("the launch table does not have it".into()),
-            Ok(Some(found)) if found.entry.program != file => {
-                failed(format!("it starts {}", found.entry.program.display()))
-            }
-            Ok(Some(_)) => Outcome::Passed,
-        }
+        self.conclude(Subject::Answer { tool: rung.key(), command }, started, outcome)
     }
 
     /// Compares a rung's files with its manifest; what the host has, has none.
@@ -156,7 +154,7 @@ impl<'b> Bench<'b> {
             let why = format!("{} of its files are not as they were unpacked", differences.len());
             Outcome::Failed { why, output: lines.join("\n") }
         };
-        Ok(Some(self.conclude(Subject::Files { tool: rung.name.tool.clone() }, started, outcome)))
+        Ok(Some(self.conclude(Subject::Files { tool: rung.key() }, started, outcome)))
     }
 
     /// Runs a rehearsal; after a step that fails the others are skipped. Where tools are missing it is one skipped step.
@@ -194,11 +192,12 @@ impl<'b> Bench<'b> {
         let started = Instant::now();
         self.observer.event(&Event::Checking { subject: subject.clone() });
         let run: Vec<OsString> = trial.run.iter().map(|text| Filled::fill(filled, text)).collect();
+        let variables = self.environment(filled.and_then(|filled| filled.household));
         let setting = process::Setting {
-            run: &self.resolved(run),
+            run: &resolved(run, &variables),
             input: &trial.input,
             folder,
-            variables: &self.variables,
+            variables: &variables,
             limit: Duration::from_secs(trial.limit),
         };
         let outcome = match process::run(&setting, self.observer) {
@@ -208,21 +207,41 @@ impl<'b> Bench<'b> {
         go_on(self.observer)?;
         Ok(self.conclude(subject, started, outcome))
     }
+}
 
-    /// The command as the bench's own PATH has it; the caller's must not decide.
-    fn resolved(&self, mut run: Vec<OsString>) -> Vec<OsString> {
-        let path = self.variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path);
-        let found = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/')).zip(path);
-        if let Some(file) = found.and_then(|(name, path)| answers(name, path)) {
-            run[0] = file.into();
+/// The command as these variables' PATH has it; the caller's must not decide.
+fn resolved(mut run: Vec<OsString>, variables: &[(OsString, OsString)]) -> Vec<OsString> {
+    let path = variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path);
+    let found = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/')).zip(path);
+    if let Some(file) = found.and_then(|(name, path)| answers(name, path)) {
+        run[0] = file.into();
+    }
+    run
+}
+
+/// Whether the launcher `ours` answers to its name, and starts `file`.
+fn answered(ours: &Path, file: &Path, path: &OsString, table: &[u8]) -> Outcome {
+    let failed = |why: String| Outcome::Failed { why, output: String::new() };
+    let name = ours.file_name().unwrap_or_default();
+    match answers(&name.to_string_lossy(), path) {
+        None => return failed("no file answers".into()),
+        Some(other) if other != ours => return failed(format!("{} answers", other.display())),
+        Some(_) => {}
+    }
+    match table::find(table, name) {
+        Err(error) => failed(format!("the launch table cannot be used: {error}")),
+        Ok(None) => failed("the launch table does not have it".into()),
+        Ok(Some(found)) if found.entry.program != file => {
+            failed(format!("it starts {}", found.entry.program.display()))
         }
-        run
+        Ok(Some(_)) => Outcome::Passed,
     }
 }
 
 struct Filled<'f> {
     version: &'f Version,
     folder: &'f PathBuf,
+    household: Option<&'f str>,
 }
 
 impl Filled<'_> {

@@ -5,7 +5,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use super::Version;
+use super::{Scheme, Version};
 
 /// A set of versions.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
@@ -59,9 +59,14 @@ impl Requirement {
         Self { clauses: Vec::new() }
     }
 
-    /// Whether `version` is in the set.
+    /// Whether `version` is in the set, by the common scheme.
     pub fn allows(&self, version: &Version) -> bool {
-        self.clauses.iter().all(|clause| clause.allows(version))
+        self.allows_by(Scheme::Common, version)
+    }
+
+    /// Whether `version` is in the set, by the scheme of its tool.
+    pub fn allows_by(&self, scheme: Scheme, version: &Version) -> bool {
+        self.clauses.iter().all(|clause| clause.allows(scheme, version))
     }
 
     /// Whether some clause names a preview, so that previews are asked for.
@@ -76,15 +81,16 @@ impl Requirement {
 }
 
 impl Clause {
-    fn allows(&self, version: &Version) -> bool {
+    fn allows(&self, scheme: Scheme, version: &Version) -> bool {
         let named = &self.version;
+        let compared = || scheme.compare(version, named);
         match self.operator {
-            Operator::StartsWith => version.starts_with(named),
+            Operator::StartsWith => scheme.starts_with(version, named),
             Operator::Exactly => version == named,
-            Operator::AtLeast => version >= named,
-            Operator::Above => version > named,
-            Operator::AtMost => version <= named,
-            Operator::Below => version < named,
+            Operator::AtLeast => compared().is_ge(),
+            Operator::Above => compared().is_gt(),
+            Operator::AtMost => compared().is_le(),
+            Operator::Below => compared().is_lt(),
             Operator::Not => version != named,
         }
     }
@@ -126,7 +132,7 @@ fn clause(text: &str, column: usize) -> Result<Clause, RequirementError> {
     let skipped = text.chars().count() - rest.chars().count();
     // Elsewhere `1.4.x` stands for a family; as a version of ours it would never match anything.
     let is_family = rest.rsplit('.').next().is_some_and(|last| last.eq_ignore_ascii_case("x"));
-    let version = rest.parse().ok().filter(|_| !is_family);
+    let version = rest.parse().ok().filter(|_| !is_family && !rest.contains(" - "));
     version.map(|version| Clause { operator, version }).ok_or_else(|| RequirementError {
         column: column + skipped,
         clause: text.to_owned(),
@@ -136,29 +142,51 @@ fn clause(text: &str, column: usize) -> Result<Clause, RequirementError> {
 
 /// Forms from other habits, and how we write what they mean.
 fn hint(text: &str) -> Option<String> {
-    let version = |prefix: &str| text.strip_prefix(prefix).map(str::trim).filter(|v| v.parse::<Version>().is_ok());
-    let number = |v: &str, at: usize| v.split('.').nth(at).and_then(|n| n.parse::<u64>().ok());
+    let fits = |v: &str| v.parse::<Version>().is_ok();
+    let after = |prefix: &str| text.strip_prefix(prefix).map(str::trim).filter(|v| fits(v));
+    let before = |suffix: &str| text.strip_suffix(suffix).map(str::trim).filter(|v| fits(v));
     if text.is_empty() {
         return Some("a clause is missing; `any` allows every version".into());
     }
     if text == "*" || text == "latest" {
         return Some("write `any`; the newest that fits is taken".into());
     }
-    if let Some(v) = version("==") {
+    if text.contains('|') {
+        return Some("one range holds for a wish; the clauses of it must all hold".into());
+    }
+    if let Some(v) = after("==") {
         return Some(format!("one `=` is enough: `={v}`"));
     }
-    if let Some((v, major)) = version("^").and_then(|v| Some((v, number(v, 0)?))) {
-        return Some(format!("write `>={v}, <{}`", major + 1));
-    }
-    if let Some(v) = version("~>").or_else(|| version("~=")).or_else(|| version("~")) {
-        let next = number(v, 1).map_or_else(|| "…".into(), |n| format!("{}.{}", number(v, 0).unwrap_or(0), n + 1));
+    if let Some((v, next)) = after("^").and_then(|v| Some((v, following(v, 0)?))) {
         return Some(format!("write `>={v}, <{next}`"));
     }
+    if let Some(v) = after("~>").or_else(|| after("~=")).or_else(|| after("~")) {
+        return Some(format!("write `>={v}, <{}`", following(v, 1).unwrap_or_else(|| "…".into())));
+    }
+    if let Some((from, to)) = text.split_once(" - ").filter(|(from, to)| fits(from.trim()) && fits(to.trim())) {
+        return Some(format!("write `>={}, <={}`", from.trim(), to.trim()));
+    }
+    if let Some(v) = before("+") {
+        return Some(format!("write `>={v}`"));
+    }
+    let bounds = [("[", ">="), ("(", ">")].iter().find_map(|(sign, ours)| Some(format!("{ours}{}", after(sign)?)));
+    let bounds = bounds.or_else(|| [("]", "<="), (")", "<")].iter().find_map(|(s, o)| Some(format!("{o}{}", before(s)?))));
+    if let Some(ours) = bounds {
+        return Some(format!("write `{ours}`"));
+    }
     let bare = text.trim_start_matches('=').trim_end_matches(['*', 'x', 'X']).trim_end_matches('.');
-    if bare.len() < text.len() && bare.parse::<Version>().is_ok() {
+    if bare.len() < text.len() && fits(bare) {
         return Some(format!("write `{bare}`, it means {bare} and everything that starts with {bare}."));
     }
     text.contains(' ').then(|| "clauses are separated by commas".into())
+}
+
+/// The version whose number at position `at` is one higher than that of `text`, and that ends there: 1.5 after 1.4.2.
+fn following(text: &str, at: usize) -> Option<String> {
+    let numbers: Option<Vec<u64>> = text.split('.').take(at + 1).map(|number| number.parse().ok()).collect();
+    let mut numbers = numbers.filter(|numbers| numbers.len() == at + 1)?;
+    *numbers.last_mut()? += 1;
+    Some(numbers.iter().map(u64::to_string).collect::<Vec<_>>().join("."))
 }
 
 impl TryFrom<String> for Requirement {
@@ -206,6 +234,11 @@ mod tests {
             ("latest", 1, "`any`"),
             ("1.4.*", 1, "`1.4`"),
             ("1.4.x", 1, "`1.4`"),
+            ("1.2 - 1.4", 1, "`>=1.2, <=1.4`"),
+            ("1 || 2", 1, "must all hold"),
+            ("[1.2,2.0)", 1, "`>=1.2`"),
+            (">=1.2,2.0)", 7, "`<2.0`"),
+            ("1.4+", 1, "`>=1.4`"),
             (">=1,,<2", 5, "a clause is missing"),
             (">=1 <2", 3, "commas"),
         ];

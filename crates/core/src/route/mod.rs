@@ -1,18 +1,19 @@
 //! The route: pins held against the shelf, as ordered steps.
 
-use std::collections::{BTreeMap, BTreeSet};
+mod found;
+
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use petgraph::algo::tarjan_scc;
-use petgraph::graphmap::DiGraphMap;
+use found::{All, Found, Needs, bottom_up, needs_between};
 
-use crate::catalog::{Artifact, Catalog, CatalogError, Command, Definition, Release};
+use crate::catalog::{Artifact, Catalog, CatalogError, Command, Definition, Need};
 use crate::event::RungName;
 use crate::fetch::Cache;
-use crate::ladder::Ladder;
-use crate::landing::Landing;
-use crate::pins::{Pin, Pins};
+use crate::ladder::{Ladder, Wish};
+use crate::landing::{LandedRung, Landing};
+use crate::pins::Pins;
 use crate::platform::Platform;
 use crate::shelf::{self, Place, Shelf};
 use crate::version::Version;
@@ -92,6 +93,11 @@ pub struct Shelved {
 }
 
 impl Rung {
+    /// What tells it from the other rungs: its tool, behind those that keep it to themselves.
+    pub fn key(&self) -> String {
+        self.kept_by.iter().map(|household| format!("{household}/")).chain([self.name.tool.clone()]).collect()
+    }
+
     /// Its artifacts and place; `None` for what the host has.
     pub fn shelved(&self) -> Option<&Shelved> {
         if let Source::Shelf(shelved) = &self.source { Some(shelved) } else { None }
@@ -132,8 +138,10 @@ pub struct Rung {
     pub because: Vec<Because>,
     /// What is left to do.
     pub work: Work,
-    /// The rungs that it needs itself.
+    /// The keys of the rungs that it needs itself.
     pub needs: Vec<String>,
+    /// The tools that keep it to themselves, outermost first, as `a/b`; `None` for a rung of the ladder.
+    pub kept_by: Option<String>,
     /// Its commands, those of its pieces included.
     pub commands: BTreeMap<String, Command>,
     /// Its pieces, and who asks for each.
@@ -182,94 +190,26 @@ pub struct Ground<'g> {
 
 /// Plans a climb.
 pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
-    let mut found = BTreeMap::new();
-    for (tool, pin) in &ground.pins.rungs {
-        found.insert(tool.as_str(), Found::look_up(ground.catalog, tool, pin)?);
-    }
+    let pins = ground.pins.on(ground.platform);
+    let mut found = All::new();
+    found::look_up(ground.catalog, &pins.rungs, &[], &mut found)?;
     let needs = needs_between(&found);
     let order = bottom_up(&needs);
-    let rungs = order.iter().map(|tool| rung(ground, &found[tool], &found, &needs));
+    let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs));
     let rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
-    let stays = |name: &RungName| rungs.iter().any(|rung| rung.name.tool == name.tool);
-    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs).map(super::landing::LandedRung::name);
-    let leaving = landed.filter(|name| !stays(name)).collect();
-    Ok(Route { rungs, leaving })
-}
-
-struct Found<'p> {
-    tool: &'p str,
-    pin: &'p Pin,
-    definition: Rc<Definition>,
-    /// The release; `None` for what the host has.
-    release: Option<Release>,
-}
-
-impl<'p> Found<'p> {
-    fn look_up(catalog: &Catalog, tool: &'p str, pin: &'p Pin) -> Result<Self, RouteError> {
-        let gone = || RouteError::Gone { tool: tool.to_owned(), version: pin.version.clone() };
-        let definition = catalog.tool(tool)?.ok_or_else(gone)?;
-        let release = definition.releases.iter().find(|r| r.version == pin.version).cloned();
-        if release.is_none() && pin.host.is_none() {
-            return Err(gone());
-        }
-        let release = release.filter(|_| pin.host.is_none());
-        Ok(Self { tool, pin, definition, release })
-    }
-
-    /// The commands of the tool and of the pieces that are pinned.
-    fn commands(&self) -> BTreeMap<String, Command> {
-        let pieces = self.release.iter().flat_map(|release| &release.pieces);
-        let taken = pieces.filter(|(name, _)| self.pin.pieces.contains_key(*name));
-        let of_pieces = taken.flat_map(|(_, piece)| piece.commands.clone());
-        self.definition.commands.clone().into_iter().chain(of_pieces).collect()
-    }
-
-    fn meets(&self, need: &str) -> bool {
-        self.tool == need || self.definition.provides.iter().any(|capability| capability == need)
-    }
-}
-
-type Needs<'p> = BTreeMap<&'p str, BTreeSet<&'p str>>;
-
-/// Which pinned tool needs which.
-fn needs_between<'p>(found: &BTreeMap<&'p str, Found<'p>>) -> Needs<'p> {
-    let of = |one: &Found<'p>| {
-        let met = |need: &String| {
-            let by = found.values().filter(move |other| other.meets(need));
-            by.map(|other| other.tool).collect::<Vec<_>>()
-        };
-        one.release
-            .iter()
-            .flat_map(|release| release.needs.keys())
-            .flat_map(met)
-            .filter(|tool| *tool != one.tool)
-            .collect()
+    let stays = |landed: &&LandedRung| {
+        rungs.iter().any(|rung| rung.name.tool == landed.tool && rung.kept_by == landed.kept_by)
     };
-    found.values().map(|one| (one.tool, of(one))).collect()
-}
-
-/// Each tool above what it needs; tools that need each other in a circle stand together, by name. (Strongly connected
-/// components come out bottom up: Tarjan, "Depth-first search and linear graph algorithms", 1972.)
-fn bottom_up<'p>(needs: &Needs<'p>) -> Vec<&'p str> {
-    let mut graph = DiGraphMap::<&str, ()>::new();
-    for (tool, needed) in needs {
-        graph.add_node(tool);
-        for need in needed {
-            graph.add_edge(tool, need, ());
-        }
-    }
-    let mut groups = tarjan_scc(&graph);
-    for group in &mut groups {
-        group.sort_unstable();
-    }
-    groups.concat()
+    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
+    let leaving = landed.filter(|landed| !stays(landed)).map(LandedRung::name).collect();
+    Ok(Route { rungs, leaving })
 }
 
 fn rung(
     ground: &Ground<'_>,
     found: &Found<'_>,
-    all: &BTreeMap<&str, Found<'_>>,
-    needs: &Needs<'_>,
+    all: &All<'_>,
+    needs: &Needs,
 ) -> Result<Rung, RouteError> {
     let (tool, version) = (found.tool, &found.pin.version);
     let no_artifact = || RouteError::NoArtifact {
@@ -287,8 +227,9 @@ fn rung(
     };
     let mut rung = Rung {
         name: RungName { tool: tool.to_owned(), version: version.clone() },
-        because: because(ground.ladder, found, needs),
-        needs: needs[tool].iter().map(|&need| need.to_owned()).collect(),
+        because: because(ground.ladder, found, all, needs),
+        needs: needs[&found.key()].iter().cloned().collect(),
+        kept_by: Some(found.household.join("/")).filter(|household| !household.is_empty()),
         pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
         commands: found.commands(),
         definition: Rc::clone(&found.definition),
@@ -314,19 +255,20 @@ fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Option<Vec<Artifact>> {
 }
 
 /// Who asks for a piece.
-fn asking(ground: &Ground<'_>, all: &BTreeMap<&str, Found<'_>>, found: &Found<'_>, piece: &str) -> Vec<Because> {
+fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) -> Vec<Because> {
     let names = |pieces: &[String]| pieces.iter().any(|name| name == piece);
-    let wishes = ground.ladder.wishes.iter().filter(|wish| found.meets(&wish.tool) && names(&wish.range.pieces));
+    let own = |wish: &&Wish| found.household.is_empty() && found.is_called(&wish.tool) && names(&wish.range.pieces);
+    let wishes = ground.ladder.wishes.iter().filter(own);
     let needs = all.values().filter(|other| {
-        let mut needs = other.release.iter().flat_map(|release| &release.needs);
-        needs.any(|(need, wanted)| found.meets(need) && names(&wanted.pieces))
+        let asks = |need: &&Need| need.ways.iter().any(|way| found.is_called(&way.name) && names(&way.pieces));
+        other.needs().filter(asks).any(|need| found::met_by(all, other, need).contains(&found.key()))
     });
     let wishes = wishes.map(|wish| Because::Wished { line: wish.place.line });
     wishes.chain(needs.map(|other| Because::NeededBy { tool: other.tool.to_owned() })).collect()
 }
 
 fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
-    let landed = ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder()));
+    let landed = ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder(), rung.kept_by.as_deref()));
     match rung.shelved() {
         Some(Shelved { artifacts, place }) if !place.is_taken() => {
             let cached = artifacts.iter().all(|artifact| ground.cache.seems_to_hold(artifact));
@@ -337,39 +279,11 @@ fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
     }
 }
 
-fn because(ladder: &Ladder, found: &Found<'_>, needs: &Needs<'_>) -> Vec<Because> {
-    let wished = ladder.wishes.iter().filter(|wish| found.meets(&wish.tool));
-    let needed = needs.iter().filter(|(_, needs)| needs.contains(found.tool));
+fn because(ladder: &Ladder, found: &Found<'_>, all: &All<'_>, needs: &Needs) -> Vec<Because> {
+    let wished = ladder.wishes.iter().filter(|wish| found.household.is_empty() && found.is_called(&wish.tool));
+    let needed = needs.iter().filter(|(_, needs)| needs.contains(&found.key()));
     wished
         .map(|wish| Because::Wished { line: wish.place.line })
-        .chain(needed.map(|(tool, _)| Because::NeededBy { tool: (*tool).to_owned() }))
+        .chain(needed.map(|(key, _)| Because::NeededBy { tool: all[key].tool.to_owned() }))
         .collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn every_tool_stands_above_what_it_needs_and_circles_stand_together() {
-        let needs: Needs<'_> = [
-            ("brinwright", vec!["skerroc", "oarweld"]),
-            ("skerroc", vec!["tombolet"]),
-            ("oarweld", vec!["tombolet"]),
-            ("tombolet", vec![]),
-            ("above", vec!["left"]),
-            ("left", vec!["right", "tombolet"]),
-            ("right", vec!["left"]),
-        ]
-        .into_iter()
-        .map(|(tool, needs)| (tool, needs.into_iter().collect()))
-        .collect();
-        let order = bottom_up(&needs);
-        let at = |tool: &str| order.iter().position(|other| *other == tool).unwrap();
-        for (tool, below) in &needs {
-            let circle = |need: &&&str| needs[**need].contains(tool);
-            assert!(below.iter().filter(|need| !circle(need)).all(|need| at(need) < at(tool)), "{tool} in {order:?}");
-        }
-        assert_eq!((order.len(), at("right")), (needs.len(), at("left") + 1));
-    }
 }

@@ -1,0 +1,179 @@
+//! Ways out of a clash: small changes to the ladder, each of them tried.
+
+use super::clash::ClashReport;
+use super::seat::in_range;
+use super::{Choosing, Pins};
+use crate::catalog::Card;
+use crate::ladder::{HostPolicy, Ladder, Range, Wish};
+use crate::platform::Platform;
+use crate::version::{Requirement, Version};
+
+/// More than these are not worth reading.
+const SHOWN: usize = 3;
+
+/// A change that solves a clash.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WayOut {
+    /// The change.
+    pub change: Change,
+    /// The tool and version that the wish leads to then; `None` when it is left out.
+    pub takes: Option<(String, Version)>,
+    /// How many pins move.
+    pub moved: usize,
+}
+
+/// A change to a ladder. The variants are in rising order of what they cost.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// Another range for a wish.
+    Range {
+        /// The wish, by its position.
+        wish: usize,
+        /// The new range.
+        range: Range,
+    },
+    /// A wish may be met by what else there is than it says of the host.
+    Host {
+        /// The wish, by its position.
+        wish: usize,
+    },
+    /// Without a platform.
+    Platform(Platform),
+    /// Without a wish.
+    Leave {
+        /// The wish, by its position.
+        wish: usize,
+    },
+}
+
+impl Change {
+    fn rank(&self) -> u8 {
+        match self {
+            Self::Range { .. } => 0,
+            Self::Host { .. } => 1,
+            Self::Platform(_) => 2,
+            Self::Leave { .. } => 3,
+        }
+    }
+
+    /// The ladder with this change.
+    pub fn applied(&self, ladder: &Ladder) -> Ladder {
+        let mut changed = ladder.clone();
+        match self {
+            Self::Range { wish, range } => changed.wishes[*wish].range = range.clone(),
+            Self::Host { wish } => changed.wishes[*wish].host = HostPolicy::Allow,
+            Self::Platform(platform) => changed.platforms.retain(|other| other != platform),
+            Self::Leave { wish } => drop(changed.wishes.remove(*wish)),
+        }
+        changed
+    }
+}
+
+impl Choosing<'_> {
+    /// The pins with a change to the ladder; `None` where there are none.
+    pub(super) fn with(&self, change: &Change) -> Option<Pins> {
+        let ladder = change.applied(self.ladder);
+        Choosing { ladder: &ladder, ..*self }.trial()
+    }
+
+    /// Changes that solve a clash, the one that moves least first.
+    pub(super) fn ways_out(&self, report: &ClashReport) -> Vec<WayOut> {
+        let mut found: Vec<(usize, WayOut)> = Vec::new();
+        let positions: Vec<usize> = report.wishes.iter().filter_map(|wish| wish.position).collect();
+        for &at in &positions {
+            found.extend(self.easings(at));
+            let wish = &self.ladder.wishes[at];
+            if matches!(wish.host, HostPolicy::Never | HostPolicy::Only) {
+                found.extend(self.tried(Change::Host { wish: at }, 0));
+            }
+        }
+        if self.ladder.platforms.len() > 1 {
+            for platform in &self.ladder.platforms {
+                found.extend(self.tried(Change::Platform(platform.clone()), 0));
+            }
+        }
+        if found.is_empty() {
+            found.extend(positions.iter().filter_map(|&wish| self.tried(Change::Leave { wish }, 0)));
+        }
+        found.sort_by_key(|(distance, way)| (way.change.rank(), way.moved, *distance));
+        found.into_iter().map(|(_, way)| way).take(SHOWN).collect()
+    }
+
+    fn tried(&self, change: Change, distance: usize) -> Option<(usize, WayOut)> {
+        let pins = self.with(&change)?;
+        let takes = match &change {
+            Change::Range { wish, .. } | Change::Host { wish } => self.taken(&pins, &self.ladder.wishes[*wish]),
+            _ => None,
+        };
+        let stays = |tool: &String, version: &Version| pins.rungs.get(tool).is_some_and(|pin| pin.version == *version);
+        let old = self.old.iter().flat_map(|old| &old.rungs);
+        let moved = old.filter(|(tool, pin)| !stays(tool, &pin.version)).count();
+        Some((distance, WayOut { change, takes, moved }))
+    }
+
+    /// What meets a wish.
+    fn taken(&self, pins: &Pins, wish: &Wish) -> Option<(String, Version)> {
+        let meets = |tool: &str| {
+            let card = self.catalog.card(tool).ok().flatten();
+            tool == wish.tool || card.is_some_and(|card| card.provides.contains(&wish.tool))
+        };
+        let found = pins.rungs.iter().find(|(tool, _)| meets(tool));
+        found.map(|(tool, pin)| (tool.clone(), pin.version.clone()))
+    }
+
+    /// Other ranges for a wish: near the version that it leads to when it is free, in the form it has now.
+    fn easings(&self, at: usize) -> Vec<(usize, WayOut)> {
+        let wish = &self.ladder.wishes[at];
+        let pieces = wish.range.pieces.clone();
+        let free = Range { pieces: pieces.clone(), ..Range::any() };
+        let ease = |range: Range| Change::Range { wish: at, range };
+        let mut found = Vec::new();
+        let taken = self.with(&ease(free.clone())).and_then(|pins| self.taken(&pins, wish));
+        if let Some((tool, version)) = taken {
+            let card = self.catalog.card(&tool).ok().flatten();
+            let distance = card.as_deref().map_or(0, |card| distance(card, &wish.range, &version));
+            let narrow = card.into_iter().flat_map(|card| narrower(&card, &wish.range, &version));
+            found.extend(narrow.chain([free]).find_map(|range| self.tried(ease(range), distance)));
+        }
+        if found.is_empty() {
+            found.extend(self.newest_preview(wish).and_then(|range| self.tried(ease(range), usize::MAX)));
+        }
+        if !pieces.is_empty() {
+            found.extend(self.tried(ease(Range { pieces: Vec::new(), ..wish.range.clone() }), 0));
+        }
+        found
+    }
+
+    fn newest_preview(&self, wish: &Wish) -> Option<Range> {
+        let card = self.catalog.card(&wish.tool).ok().flatten()?;
+        let preview = card.releases.iter().find(|release| release.preview)?;
+        let series = preview.series.iter().find(|series| *series == "preview").cloned();
+        let requirement = match series {
+            Some(_) => Requirement::any(),
+            None => format!("={}", preview.version).parse().ok()?,
+        };
+        Some(Range { requirement, series, pieces: wish.range.pieces.clone() })
+    }
+}
+
+/// Ranges around a version, in the form of another range, the closest first.
+fn narrower(card: &Card, like: &Range, version: &Version) -> Vec<Range> {
+    let pieces = like.pieces.clone();
+    let mut ranges = Vec::new();
+    if like.series.is_some() {
+        let series = card.release(version).into_iter().flat_map(|release| &release.series);
+        ranges.extend(series.map(|series| Range { series: Some(series.clone()), pieces: pieces.clone(), ..Range::any() }));
+    }
+    let length = like.requirement.named().next().map_or(2, Version::length);
+    let texts = [version.prefix(length.min(version.length())).to_string(), format!("={version}")];
+    let requirements = texts.iter().filter_map(|text| text.parse().ok());
+    ranges.extend(requirements.map(|requirement| Range { requirement, series: None, pieces: pieces.clone() }));
+    ranges
+}
+
+/// How many releases lie between a version and the nearest one in a range.
+fn distance(card: &Card, range: &Range, version: &Version) -> usize {
+    let at = card.releases.iter().position(|release| release.version == *version).unwrap_or(0);
+    let inside = card.releases.iter().enumerate().filter(|(_, release)| in_range(range, card, release));
+    inside.map(|(other, _)| other.abs_diff(at)).min().unwrap_or(card.releases.len())
+}
