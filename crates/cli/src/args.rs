@@ -5,6 +5,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use kladder_core::ladder::HostPolicy;
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
 #[derive(Debug, Parser)]
@@ -25,6 +26,7 @@ First day:
   demo      The whole story on made-up data, in a throw-away home
   survey    What this machine is and has
   start     A few questions, and a commented ladder.toml
+  search    The catalog's tools that have these words
   about     One tool of the catalog: releases, pieces, needs, licence
   pin       Resolve the ladder's wishes to exact versions with digests
   route     What a climb would do, in order
@@ -32,7 +34,11 @@ First day:
   verify    Run every check and rehearsal
 
 Every day:
+  add       Wish for a tool, and pin
+  drop      Take a wish back, and pin
   run       Run one command with the ladder's tools
+  why       Why a rung is there, and why at that version
+  newer     What has come out since the pins, and take it
   terms     Licences that were accepted
 
 Sharing:
@@ -93,10 +99,32 @@ pub(crate) enum Command {
         /// The tool
         tool: String,
     },
+    /// The catalog's tools that have these words in their name, commands, capabilities or summary
+    Search {
+        /// Words that must all be found; without any, every tool is listed
+        #[arg(value_name = "WORD")]
+        words: Vec<String>,
+    },
+    /// Wish for a tool in ladder.toml, or change the wish, and pin
+    ///
+    /// Comments and order of the file stay. Nothing is written when the wishes cannot be met together.
+    Add(AddOptions),
+    /// Take a wish out of ladder.toml, and pin
+    Drop {
+        /// The tool or capability
+        tool: String,
+    },
+    /// Why a rung is there, why at that version, and who answers to its commands
+    Why {
+        /// The rung's tool
+        tool: String,
+    },
+    /// What has come out since the pins: what fits the ladder, the newest in its series, and at all
+    Newer(NewerOptions),
     /// Resolve the ladder's wishes to exact versions with digests, and write them beside it
     ///
     /// What is pinned stays put as long as the wishes allow it.
-    Pin,
+    Pin(PinOptions),
     /// What a climb would do, in order, bottom rung first; changes nothing
     Route {
         /// Print only the script with what an administrator must do first
@@ -125,6 +153,51 @@ pub(crate) enum Command {
     /// Serve a folder of artifacts
     #[command(subcommand)]
     Yard(YardCommand),
+}
+
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct PinOptions {
+    /// Let a rung move to the newest that fits, or to this version; may be given several times
+    #[arg(long = "move", value_name = "TOOL[=VERSION]")]
+    pub(crate) moves: Vec<String>,
+    /// Write nothing; fail when the pins are not what the ladder asks for
+    #[arg(long, conflicts_with = "moves")]
+    pub(crate) check: bool,
+    /// How long to look for an answer before giving up, in seconds
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) within: Option<u64>,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct AddOptions {
+    /// The tool or capability
+    pub(crate) tool: String,
+    /// A requirement like "1.4" or ">=2, <3", or a series
+    #[arg(value_name = "WANTED")]
+    pub(crate) wanted: Option<String>,
+    /// An optional piece to take; may be given several times
+    #[arg(long = "piece", value_name = "PIECE")]
+    pub(crate) pieces: Vec<String>,
+    /// Whether what the host has will do
+    #[arg(long, value_name = "prefer|allow|never|only", value_parser = host_policy)]
+    pub(crate) host: Option<HostPolicy>,
+}
+
+fn host_policy(text: &str) -> Result<HostPolicy, String> {
+    let known = [HostPolicy::Prefer, HostPolicy::Allow, HostPolicy::Never, HostPolicy::Only];
+    known.into_iter().find(|policy| policy.to_string() == text).ok_or_else(|| "prefer, allow, never or only".to_owned())
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct NewerOptions {
+    /// These rungs only
+    #[arg(value_name = "TOOL")]
+    pub(crate) tools: Vec<String>,
+    /// Move the rungs to what fits the ladder, and climb
+    #[arg(long)]
+    pub(crate) take: bool,
+    #[command(flatten)]
+    pub(crate) climb: ClimbOptions,
 }
 
 #[derive(Debug, Clone, Default, Args)]

@@ -9,7 +9,7 @@ use kladder_core::climb::Site;
 use kladder_core::fetch::Yard;
 use kladder_core::home::{Config, Home};
 use kladder_core::ladder::{self, Ladder};
-use kladder_core::pins::{Freshness, Moved, Pins, settle};
+use kladder_core::pins::{Freshness, HostTools, Moved, Pins, settle};
 use kladder_core::survey::Host;
 
 use crate::args::Global;
@@ -89,6 +89,16 @@ impl Context {
         Ok(Opened { ladder, catalog, old, yards })
     }
 
+    /// The catalog of the ladder, or of the settings where there is no ladder.
+    pub(crate) fn catalog(&self) -> Result<Catalog, Problem> {
+        let config = self.home.config()?;
+        let folder = match self.ladder_path() {
+            Some(path) => self.catalog_folder(&Ladder::read(&path)?, &config)?,
+            None => config.catalog.clone().ok_or_else(|| self.no_ladder())?,
+        };
+        Ok(Catalog::open(&folder, Some(&self.home.indexes()))?)
+    }
+
     fn catalog_folder(&self, ladder: &Ladder, config: &Config) -> Result<PathBuf, Problem> {
         let named = ladder.catalog.clone().or_else(|| config.catalog.clone());
         named.ok_or_else(|| {
@@ -139,14 +149,14 @@ impl Opened {
     pub(crate) fn settle(&self, context: &Context, out: &Out) -> Result<(Pins, Freshness), Problem> {
         let settled = settle(&self.ladder, &self.catalog, &context.host, self.old.as_ref());
         let settled = settled.map_err(|error| Problem::from_pins(&error, &self.ladder.path))?;
-        for Moved { tool, was, file, now } in &settled.moved {
-            let now = now.as_ref().map_or_else(
-                || "nothing answers any more".to_owned(),
-                |now| format!("{} {} answers now", now.file.display(), now.version),
-            );
-            out.say(format!("{tool} was pinned to this host's {} {was}, and {now}; chosen anew.", file.display()))?;
-        }
+        tell(&settled.moved, out)?;
         Ok((settled.pins, settled.freshness))
+    }
+
+    /// Tells which pins on the host's own tools do not hold any more.
+    pub(crate) fn tell_moved(&self, host: &HostTools<'_>, out: &Out) -> Result<(), Problem> {
+        let moved = self.old.as_ref().map(|old| host.moved(old, &self.catalog)).unwrap_or_default();
+        tell(&moved, out)
     }
 
     pub(crate) fn site<'s>(&'s self, context: &'s Context, pins: &'s Pins) -> Site<'s> {
@@ -159,6 +169,17 @@ impl Opened {
             yards: &self.yards,
         }
     }
+}
+
+fn tell(moved: &[Moved], out: &Out) -> Result<(), Problem> {
+    for Moved { tool, was, file, now } in moved {
+        let now = now.as_ref().map_or_else(
+            || "nothing answers any more".to_owned(),
+            |now| format!("{} {} answers now", now.file.display(), now.version),
+        );
+        out.say(format!("{tool} was pinned to this host's {} {was}, and {now}; chosen anew.", file.display()))?;
+    }
+    Ok(())
 }
 
 /// A path as a person would write it: from the current folder, where it lies in it.

@@ -8,9 +8,14 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use crate::problem::Code;
 
 /// Verbs from elsewhere, and the command that does it here.
-const HABITS: [(&[&str], &str); 6] = [
+const HABITS: [(&[&str], &str); 11] = [
     (&["install", "sync", "apply", "up", "setup"], "climb"),
-    (&["lock", "resolve", "freeze", "update", "upgrade"], "pin"),
+    (&["lock", "resolve", "freeze"], "pin"),
+    (&["update", "upgrade", "outdated"], "newer"),
+    (&["remove", "rm", "uninstall", "delete"], "drop TOOL"),
+    (&["find", "list", "ls"], "search"),
+    (&["info", "show"], "about TOOL"),
+    (&["explain"], "why TOOL"),
     (&["plan", "diff", "tree"], "route"),
     (&["check", "test", "validate"], "verify"),
     (&["exec", "x", "shell"], "run -- CMD"),

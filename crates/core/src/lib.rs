@@ -5,7 +5,7 @@
 
 pub mod digest;
 pub mod files;
-mod near;
+pub mod near;
 pub mod record;
 
 pub mod document;

@@ -18,6 +18,7 @@ use kladder_core::route::Route;
 use kladder_core::survey::Host;
 use kladder_core::verdict::{Outcome, Verdict};
 use kladder_core::verify::Bench;
+use kladder_core::wire::Wiring;
 use kladder_launch::table::Table;
 use kladder_pack::{Entry, Format, pack};
 
@@ -84,7 +85,8 @@ impl Desk {
     fn rehearse(&self, text: &str) -> Vec<Verdict> {
         let rehearsal: Rehearsal = toml::from_str(&format!("rehearsal = \"r\"\nsummary = \"\"\n{text}")).unwrap();
         let landing = self.landing();
-        let bench = Bench::new(&landing, &Table::default(), &self.host, &Silent).unwrap();
+        let wiring = Wiring::default();
+        let bench = Bench::new(&landing, &wiring, &self.host, &Silent).unwrap();
         bench.rehearse(&rehearsal, &self.route().rungs).unwrap()
     }
 }
@@ -188,10 +190,10 @@ fn verifying_sees_what_answers_and_what_is_on_the_shelf() {
     fs::set_permissions(&launcher, fs::Permissions::from_mode(0o644)).unwrap();
     assert_eq!(verify()[1], "failed: no file answers");
     fs::set_permissions(&launcher, fs::Permissions::from_mode(0o755)).unwrap();
-    fs::write(desk.landing().join("launch.table"), "kladder launch table 1\n0\0").unwrap();
+    fs::write(desk.landing().join("launch.table"), "kladder launch table 2\n0\00\0").unwrap();
     assert_eq!(verify()[1], "failed: the launch table does not have it");
     fs::write(desk.landing().join("launch.table"), "???").unwrap();
-    assert!(verify()[1].contains("it is not a launch table of format 1"));
+    assert!(verify()[1].contains("it is not a launch table of format 2"));
     let shelved = route.rungs[0].files();
     fs::set_permissions(&shelved, fs::Permissions::from_mode(0o755)).unwrap();
     fs::remove_file(shelved.join("plank")).unwrap();
@@ -203,8 +205,9 @@ fn the_callers_variables_do_not_reach_a_check() {
     let desk = Desk::with("").climb();
     let landing = desk.landing();
     let variables = vec![("PLANK_ROOT".into(), "/shelf".into())];
-    let table = Table { variables, entries: Vec::new() };
-    let bench = Bench::new(&landing, &table, &desk.host, &Silent).unwrap();
+    let shared = Table { variables, ..Table::default() };
+    let wiring = Wiring { shared, ..Wiring::default() };
+    let bench = Bench::new(&landing, &wiring, &desk.host, &Silent).unwrap();
     let text = "rehearsal = \"r\"\nsummary = \"\"\n".to_owned()
         + &step(
             "run = [\"sh\", \"-c\", \"env | cut -d= -f1 | sort | tr '\\\\n' ' '\"]\nexpect = { stdout = '^HOME LC_ALL (OLDPWD )?PATH PLANK_ROOT PWD (SHLVL )?TMPDIR (_ )?$' }",

@@ -100,8 +100,12 @@ fn a_second_one_at_the_same_place_changes_nothing() {
 }
 
 fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
-    let rungs =
-        vec![LandedRung { tool: "tidlow".into(), version: version.parse().unwrap(), folder: "/shelf/tidlow".into() }];
+    let rungs = vec![LandedRung {
+        tool: "tidlow".into(),
+        version: version.parse().unwrap(),
+        folder: "/shelf/tidlow".into(),
+        kept_by: None,
+    }];
     Made { ladder, pins, rungs, skipped_gates: Vec::new() }
 }
 

@@ -76,7 +76,7 @@ fn the_ladders_commands_come_first_on_path_and_only_once() {
 
 #[test]
 fn what_cannot_be_started_says_why_with_the_status_that_shells_use() {
-    let gone = Entry { command: "gone".into(), program: "/no/such/tool".into(), arguments: vec![] };
+    let gone = Entry { command: "gone".into(), program: "/no/such/tool".into(), ..shell("gone", &[]) };
     let landing = Landing::with(vec![gone]);
     let unknown = landing.run("show", &[], "");
     assert_eq!(unknown.status.code(), Some(127));

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::process::ExitCode;
 
-use kladder_core::catalog::{Definition, Need, Release, Way};
+use kladder_core::catalog::{Catalog, Definition, Need, Release, Way};
 use kladder_core::platform::Platform;
 use serde::Serialize;
 
@@ -47,7 +47,7 @@ struct PieceShape<'d> {
 
 pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, Problem> {
     let opened = context.open()?;
-    let Some(definition) = opened.catalog.tool(tool)? else { return Err(unknown(&opened, tool)?) };
+    let Some(definition) = opened.catalog.tool(tool)? else { return Err(unknown(&opened.catalog, tool)?) };
     let platform = &context.host.platform;
     out.value(&shape(&definition, platform))?;
     head(&definition, out)?;
@@ -56,13 +56,13 @@ pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, 
     Ok(ExitCode::SUCCESS)
 }
 
-fn unknown(opened: &Opened, name: &str) -> Result<Problem, Problem> {
+pub(super) fn unknown(catalog: &Catalog, name: &str) -> Result<Problem, Problem> {
     let problem = Problem::new(Code::NotInCatalog, format!("the catalog has no tool `{name}`"));
-    let providers = opened.catalog.providers(name)?;
+    let providers = catalog.providers(name)?;
     if !providers.is_empty() {
         return Ok(problem.why(format!("it is a capability, which {} can provide", providers.join(", "))));
     }
-    let near = opened.catalog.near(name);
+    let near = catalog.near(name);
     Ok(near.iter().fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))))
 }
 

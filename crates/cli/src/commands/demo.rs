@@ -11,7 +11,7 @@ use kladder_demo::Layout;
 use kladder_yard::Yard;
 
 use super::{climb, pin, route, standing, verify};
-use crate::args::ClimbOptions;
+use crate::args::{ClimbOptions, PinOptions};
 use crate::context::Context;
 use crate::problem::{Code, Problem};
 use crate::render::Out;
@@ -94,7 +94,7 @@ impl<'d> Demo<'d> {
         self.step("What is wanted", "ladder.toml")?;
         self.print(&inner.ladder_path().unwrap_or_default())?;
         self.step("Wishes become exact versions, with digests for every platform", "kladder pin")?;
-        pin::run(inner, out)?;
+        pin::run(inner, out, &PinOptions::default())?;
         self.step("What a climb would do", "kladder route")?;
         route::run(inner, out, false)?;
         self.step("The climb", "kladder climb --accept-licence neapstone-terms")?;

@@ -3,14 +3,18 @@
 mod about;
 mod climb;
 mod demo;
+mod edit;
+mod newer;
 mod pin;
 mod route;
 mod run;
+mod search;
 mod standing;
 mod start;
 mod survey;
 mod terms;
 mod verify;
+mod why;
 mod yard;
 
 use std::process::ExitCode;
@@ -29,7 +33,12 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Survey) => survey::run(&context, out),
         Some(Command::Start(options)) => start::run(&context, out, &options),
         Some(Command::About { tool }) => about::run(&context, out, &tool),
-        Some(Command::Pin) => pin::run(&context, out),
+        Some(Command::Search { words }) => search::run(&context, out, &words),
+        Some(Command::Add(options)) => edit::add(&context, out, &options),
+        Some(Command::Drop { tool }) => edit::drop(&context, out, &tool),
+        Some(Command::Why { tool }) => why::run(&context, out, &tool),
+        Some(Command::Newer(options)) => newer::run(&context, out, &options),
+        Some(Command::Pin(options)) => pin::run(&context, out, &options),
         Some(Command::Route { admin_script }) => route::run(&context, out, admin_script),
         Some(Command::Climb(options)) => climb::run(&context, out, &options),
         Some(Command::Terms { command }) => terms::run(&context, out, command.as_ref()),

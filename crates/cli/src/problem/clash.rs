@@ -47,7 +47,9 @@ fn sentence(step: &Step) -> String {
             let on = if on.is_empty() { String::new() } else { format!(" (seen on {})", plain(on).join(", ")) };
             format!("{tool} {}{kept} needs {need}{on}", listed(versions))
         }
-        Step::Excludes { tool, versions, other } => format!("{tool} {} does not stand beside {other}", listed(versions)),
+        Step::Excludes { tool, versions, other } => {
+            format!("{tool} {} does not stand beside {other}", listed(versions))
+        }
         Step::Withheld { tool, versions, why } => format!("{tool} {} {}", listed(versions), withheld(versions, why)),
         Step::NotThere { tool, range, newest: Some(newest) } => {
             format!("the catalog has no {tool} {range}; its newest is {newest}")

@@ -19,6 +19,8 @@ pub(crate) enum Code {
     NoArtifact = 13,
     /// The resolver gave up.
     GaveUp = 14,
+    /// The pins are not what the ladder asks for.
+    PinsStale = 15,
     /// No yard could deliver.
     NoYard = 20,
     /// Bytes are not the pinned ones, or an archive was refused.

@@ -69,4 +69,3 @@ fn not_on_host(problem: Problem, found: Option<&str>) -> Problem {
         found.map_or_else(|| "no file on PATH answers with a version".to_owned(), |found| format!("it has {found}"));
     problem.why(found).next("install it with the system's own means, or wish for something else")
 }
-

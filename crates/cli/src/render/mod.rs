@@ -3,6 +3,7 @@
 mod problem;
 mod progress;
 mod prompt;
+pub(crate) mod reason;
 pub(crate) mod text;
 
 pub(crate) use progress::Progress;

@@ -189,8 +189,8 @@ kladder: these wishes cannot be met together
          7 | oarweld = "<3"
            |           ^^^^
   why    skerroc 1.5.0 needs oarweld >=3
-  next   `skerroc = "any"` solves it, with skerroc 1.4.3
-         `oarweld = "any"` solves it, with oarweld 3.0.0
+  next   `skerroc = "1.4"` on line 5 solves it, with skerroc 1.4.3
+         `oarweld = "3"` on line 7 solves it, with oarweld 3.0.0
 
 "#]],
     );

@@ -95,7 +95,8 @@ impl Index {
         let stamps: Vec<(&str, &Path, Stamp)> = stamps.collect::<Result<_, FileError>>()?;
         let (old, holds) = match old {
             Some(old) => {
-                let holds = old.heads.tools.len() == tools.len() && stamps.iter().all(|(name, _, stamp)| old.knows(name, *stamp));
+                let holds = old.heads.tools.len() == tools.len()
+                    && stamps.iter().all(|(name, _, stamp)| old.knows(name, *stamp));
                 (Some(old), holds)
             }
             None => (None, false),
@@ -152,7 +153,8 @@ impl Index {
         let cores = thread::available_parallelism().map_or(1, usize::from);
         let share = stamps.len().div_ceil(cores).max(1);
         let read = |(name, path, stamp): &(&str, &Path, Stamp)| {
-            let known = old.filter(|old| old.knows(name, *stamp)).and_then(|old| old.head(name).map(|head| (old, head)));
+            let known =
+                old.filter(|old| old.knows(name, *stamp)).and_then(|old| old.head(name).map(|head| (old, head)));
             let known = known.and_then(|(old, head)| Some((head.clone(), old.record(head)?)));
             let (head, record) = known.or_else(|| fresh(name, path, *stamp))?;
             Some(((*name).to_owned(), head, record))

@@ -43,6 +43,9 @@ use crate::home::anchored;
 use crate::near::near;
 use index::Index;
 
+/// A catalog with as many tools is worth an index.
+const LARGE: usize = 64;
+
 /// The catalog format that this program reads.
 const FORMAT: u32 = 1;
 
@@ -110,7 +113,9 @@ pub struct Catalog {
     /// Where its artifacts come from, best first.
     pub yards: Vec<String>,
     tools: BTreeMap<String, PathBuf>,
-    index: Index,
+    /// Where the index is kept.
+    index_file: Option<PathBuf>,
+    index: OnceCell<Index>,
     read: RefCell<BTreeMap<String, Rc<Definition>>>,
     cards: RefCell<BTreeMap<String, Rc<Card>>>,
     /// By capability: the tools that provide it, sorted by name.
@@ -118,7 +123,8 @@ pub struct Catalog {
 }
 
 impl Catalog {
-    /// Opens the catalog in `folder`. Its index is kept in the folder `indexes`; without one it is made each time.
+    /// Opens the catalog in `folder`; definitions are read when they are asked for. The index of a large catalog is kept
+    /// in the folder `indexes`.
     pub fn open(folder: &Path, indexes: Option<&Path>) -> Result<Self, CatalogError> {
         let path = folder.join("catalog.toml");
         if !path.is_file() {
@@ -129,9 +135,11 @@ impl Catalog {
             return Err(CatalogError::Newer { path, format: about.format });
         }
         let tools = toml_files(&folder.join("tools"))?;
-        let index = indexes.map(|indexes| indexes.join(index_name(folder)));
+        // A small catalog is read as fast as its index.
+        let indexes = indexes.filter(|_| tools.len() >= LARGE);
         Ok(Self {
-            index: Index::open(&tools, index.as_deref())?,
+            index_file: indexes.map(|indexes| indexes.join(index_name(folder))),
+            index: OnceCell::new(),
             tools,
             folder: folder.to_path_buf(),
             name: about.name,
@@ -175,11 +183,14 @@ impl Catalog {
             return Ok(Some(Rc::clone(card)));
         }
         let Some(path) = self.tools.get(name) else { return Ok(None) };
-        let card = match self.index.card(name) {
+        let indexed = if self.index_file.is_some() { self.index()?.card(name) } else { None };
+        let card = match indexed {
             Some(card) => Rc::new(card),
             None => {
                 let (definition, digest) = read_definition(name, path)?;
-                Rc::new(Card::of(&definition, digest))
+                let card = Card::of(&definition, digest);
+                self.read.borrow_mut().insert(name.to_owned(), Rc::new(definition));
+                Rc::new(card)
             }
         };
         self.cards.borrow_mut().insert(name.to_owned(), Rc::clone(&card));
@@ -189,10 +200,19 @@ impl Catalog {
     /// All tools with what a listing says of them, sorted by name. A definition that cannot be used is an error here,
     /// since the list would not be whole.
     pub fn heads(&self) -> Result<impl Iterator<Item = (&str, &Head)>, CatalogError> {
-        if let Some(broken) = self.tools.keys().find(|name| self.index.head(name).is_none()) {
+        let index = self.index()?;
+        if let Some(broken) = self.tools.keys().find(|name| index.head(name).is_none()) {
             self.tool(broken)?;
         }
-        Ok(self.index.heads())
+        Ok(index.heads())
+    }
+
+    fn index(&self) -> Result<&Index, CatalogError> {
+        if let Some(index) = self.index.get() {
+            return Ok(index);
+        }
+        let index = Index::open(&self.tools, self.index_file.as_deref())?;
+        Ok(self.index.get_or_init(|| index))
     }
 
     /// The tools that provide a capability, sorted by name.

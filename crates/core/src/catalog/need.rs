@@ -142,7 +142,10 @@ pub(super) fn table<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Ne
         private,
         on,
     };
-    Ok(table.into_iter().flat_map(|(name, OneOrMore(all))| all.into_iter().map(move |one| need(name.clone(), one))).collect())
+    Ok(table
+        .into_iter()
+        .flat_map(|(name, OneOrMore(all))| all.into_iter().map(move |one| need(name.clone(), one)))
+        .collect())
 }
 
 /// `one-of = [["NAME REQUIREMENT", "NAME"], …]`

@@ -90,7 +90,8 @@ pub fn without_wish(source: &Source, tool: &str) -> Result<Option<String>, Docum
         return Ok(removed.map(|_| document.to_string()));
     };
     let all: Vec<&str> = source.text.split_inclusive('\n').collect();
-    let goes_on = all.get(lines.end).is_some_and(|next| !next.trim().is_empty() && !next.trim_start().starts_with(['#', '[']));
+    let goes_on =
+        all.get(lines.end).is_some_and(|next| !next.trim().is_empty() && !next.trim_start().starts_with(['#', '[']));
     let above = all[..lines.start].iter().rev().take_while(|line| line.trim_start().starts_with('#')).count();
     let from = if goes_on { lines.start } else { lines.start - above };
     Ok(Some(all[..from].iter().chain(&all[lines.end..]).copied().collect()))

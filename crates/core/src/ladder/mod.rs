@@ -6,6 +6,7 @@ pub use edit::{Terms, with_wish, without_wish};
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
@@ -14,7 +15,7 @@ use crate::catalog::Way;
 use crate::digest::Digest;
 use crate::document::{DocumentError, Place, Source};
 use crate::platform::{NotAPlatform, Platform};
-use crate::version::Requirement;
+use crate::version::{Requirement, RequirementError};
 
 /// A ladder's file name.
 pub const FILE_NAME: &str = "ladder.toml";
@@ -92,6 +93,19 @@ impl Range {
     /// Every release that is no preview.
     pub fn any() -> Self {
         Self { requirement: Requirement::any(), series: None, pieces: Vec::new() }
+    }
+}
+
+/// A requirement, or the name of a series.
+impl FromStr for Range {
+    type Err = RequirementError;
+
+    fn from_str(text: &str) -> Result<Self, RequirementError> {
+        match text.parse() {
+            Ok(requirement) => Ok(Self { requirement, ..Self::any() }),
+            Err(_) if is_series(text) => Ok(Self { series: Some(text.to_owned()), ..Self::any() }),
+            Err(error) => Err(error),
+        }
     }
 }
 

@@ -74,7 +74,8 @@ impl<'o, 'c> Answer<'o, 'c> {
     /// Gives up private tools where the household outside has one that everybody inside can live with. Outer households
     /// first, so that the widest sharing wins.
     fn join(&mut self) -> Result<(), PinsError> {
-        let mut private: Vec<Spot> = self.chosen.keys().filter(|(household, ..)| !household.is_empty()).cloned().collect();
+        let mut private: Vec<Spot> =
+            self.chosen.keys().filter(|(household, ..)| !household.is_empty()).cloned().collect();
         private.sort_by_key(|(household, tool, _)| (household.len(), household.clone(), tool.clone()));
         for spot in private {
             let (household, tool, platform) = &spot;
@@ -98,7 +99,8 @@ impl<'o, 'c> Answer<'o, 'c> {
         let fits = |way: &Way| self.offer.fits(&Range::from(way), &card, &theirs.choice);
         for spot in self.chosen.keys() {
             let (from, owner, on) = spot;
-            let is_inside = from == household || (household.last() == Some(owner) && from[..] == household[..household.len() - 1]);
+            let is_inside =
+                from == household || (household.last() == Some(owner) && from[..] == household[..household.len() - 1]);
             if !is_inside || on != platform {
                 continue;
             }
@@ -160,7 +162,9 @@ impl<'o, 'c> Answer<'o, 'c> {
         for way in &need.ways {
             for tool in self.offer.tools_for(&way.name)?.iter() {
                 let household = seat.household_for(need, tool);
-                let around = (0..=household.len()).rev().map(|depth| (household[..depth].to_vec(), tool.clone(), spot.2.clone()));
+                let around = (0..=household.len())
+                    .rev()
+                    .map(|depth| (household[..depth].to_vec(), tool.clone(), spot.2.clone()));
                 let nearest = around.into_iter().find(|outer| self.chosen.contains_key(outer));
                 met.extend(nearest.filter(|nearest| self.meets(nearest, &Range::from(way))));
             }
@@ -177,7 +181,8 @@ impl<'o, 'c> Answer<'o, 'c> {
 
     fn pin(&self, household: &[String], tool: &str) -> Result<Pin, PinsError> {
         let card = self.offer.card(tool)?;
-        let at = |platform: Option<&Platform>| self.chosen.get(&(household.to_vec(), tool.to_owned(), platform.cloned()));
+        let at =
+            |platform: Option<&Platform>| self.chosen.get(&(household.to_vec(), tool.to_owned(), platform.cloned()));
         let on = |platform| at(Some(platform)).or_else(|| at(None));
         let platforms = &self.offer.platforms;
         let there: Vec<(&Platform, &Taken)> = platforms.iter().filter_map(|p| Some((p, on(p)?))).collect();

@@ -177,9 +177,7 @@ impl Explained<'_, '_> {
         for fact in &self.clash.facts {
             let Fact::Rule { package: seat, version: Choice::Release(at), .. } = fact else { continue };
             let Some(source) = self.source(fact)? else { continue };
-            let is_it = |g: &&mut Gathered| {
-                g.tool == seat.tool && g.household == seat.household && g.source == source
-            };
+            let is_it = |g: &&mut Gathered| g.tool == seat.tool && g.household == seat.household && g.source == source;
             let known = if let Some(known) = all.iter_mut().find(is_it) {
                 known
             } else {
@@ -233,7 +231,8 @@ impl Explained<'_, '_> {
 
     /// The tools and ranges that are spoken of.
     fn ranges(&self, wishes: &[ClashingWish], steps: &[Step]) -> Result<Vec<(String, Range)>, PinsError> {
-        let mut named: Vec<(&str, Range)> = wishes.iter().map(|wish| (wish.tool.as_str(), wish.range.clone())).collect();
+        let mut named: Vec<(&str, Range)> =
+            wishes.iter().map(|wish| (wish.tool.as_str(), wish.range.clone())).collect();
         for step in steps {
             if let Step::Needs { need, .. } = step {
                 named.extend(need.ways.iter().map(|way| (way.name.as_str(), Range::from(way))));
@@ -258,7 +257,8 @@ impl Explained<'_, '_> {
         if offer.fits(range, &card, &Choice::Host) && offer.host_version(&card)?.is_some() {
             return Ok(Vec::new());
         }
-        let inside: Vec<&CardRelease> = card.releases.iter().filter(|release| in_range(range, &card, release)).collect();
+        let inside: Vec<&CardRelease> =
+            card.releases.iter().filter(|release| in_range(range, &card, release)).collect();
         if inside.is_empty() {
             let newest = card.releases.iter().find(|release| !release.preview).map(|release| release.version.clone());
             return Ok(vec![Step::NotThere { tool: tool.to_owned(), range: range.clone(), newest }]);
@@ -313,11 +313,7 @@ impl Explained<'_, '_> {
 }
 
 /// From the wishes on: what the wished tools need, then what those need.
-fn in_order(
-    mut left: Vec<Gathered>,
-    wishes: &[ClashingWish],
-    offer: &Offer<'_>,
-) -> Result<Vec<Gathered>, PinsError> {
+fn in_order(mut left: Vec<Gathered>, wishes: &[ClashingWish], offer: &Offer<'_>) -> Result<Vec<Gathered>, PinsError> {
     let mut next: Vec<String> = Vec::new();
     for wish in wishes {
         next.extend(offer.tools_for(&wish.tool)?.iter().cloned());

@@ -78,7 +78,7 @@ impl<'h> HostTools<'h> {
     }
 
     /// The pins on the host's own tools that do not hold any more.
-    pub(super) fn moved(&self, pins: &Pins, catalog: &Catalog) -> Vec<Moved> {
+    pub fn moved(&self, pins: &Pins, catalog: &Catalog) -> Vec<Moved> {
         let check = |(tool, pin): (&String, &Pin)| {
             let file = pin.host.clone()?;
             let now = catalog.tool(tool).ok().flatten().and_then(|definition| self.find(&definition));

@@ -8,12 +8,14 @@ mod offer;
 mod resolve;
 mod seat;
 mod ways;
+mod why;
 mod wishes;
 
 pub use clash::{ClashReport, ClashingWish, Step, Withheld};
 pub use file::{Pin, Pins, PinsFileError};
 pub use host::{Found, HostTools, Moved};
 pub use ways::{Change, WayOut};
+pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 

@@ -164,13 +164,11 @@ impl<'c> Offer<'c> {
 
     /// A wish in terms of seats. Several, where each platform is served apart.
     pub(super) fn wished(&self, wish: &Wish) -> Result<Vec<NeedOf<Self>>, Stop> {
-        let way = Way {
-            name: wish.tool.clone(),
-            version: wish.range.requirement.clone(),
-            pieces: wish.range.pieces.clone(),
-        };
+        let way =
+            Way { name: wish.tool.clone(), version: wish.range.requirement.clone(), pieces: wish.range.pieces.clone() };
         let range = Rc::new(wish.range.clone());
-        let parts = if self.apart { self.platforms.iter().cloned().map(Part::On).collect() } else { vec![Part::Everywhere] };
+        let parts =
+            if self.apart { self.platforms.iter().cloned().map(Part::On).collect() } else { vec![Part::Everywhere] };
         let mut all: Vec<NeedOf<Self>> = Vec::new();
         for part in parts {
             let mut alternatives = Vec::new();
@@ -199,8 +197,9 @@ impl<'c> Offer<'c> {
             let range = Reach::WithinOrApart(Rc::clone(range));
             Alternative { package: Rc::new(seat.other(Part::Lead)), range }
         };
-        let own = |(seat, range): &(Seat, Rc<Range>)| {
-            Alternative { package: Rc::new(seat.clone()), range: Reach::Within(Rc::clone(range)) }
+        let own = |(seat, range): &(Seat, Rc<Range>)| Alternative {
+            package: Rc::new(seat.clone()),
+            range: Reach::Within(Rc::clone(range)),
         };
         let mut all = Vec::new();
         if self.apart {
@@ -281,7 +280,8 @@ impl<'c> Offer<'c> {
             Choice::Apart => false,
             Choice::Host => {
                 let version = self.host_version(card).ok().flatten();
-                range.series.is_none() && version.is_some_and(|version| range.requirement.allows_by(card.scheme, &version))
+                range.series.is_none()
+                    && version.is_some_and(|version| range.requirement.allows_by(card.scheme, &version))
             }
         }
     }

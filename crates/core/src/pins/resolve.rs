@@ -90,7 +90,8 @@ impl Choosing<'_> {
             Err(Failure::GaveUp { steps }) => Err(PinsError::GaveUp { steps, late: offer.late.get() }),
             Err(Failure::Impossible(_)) if !apart && offer.uneven.get() => Ok(Outcome::NotTogether),
             Err(Failure::Impossible(clash)) => {
-                let explained = if explain { Some(Explained { wishes: &wishes, clash: &clash }.report()?) } else { None };
+                let explained =
+                    if explain { Some(Explained { wishes: &wishes, clash: &clash }.report()?) } else { None };
                 Ok(Outcome::Clash(explained))
             }
         }
@@ -122,7 +123,9 @@ impl Choosing<'_> {
         };
         for (tool, now) in pins.all() {
             let was = self.old.map(Pins::all).unwrap_or_default();
-            let was = was.into_iter().find(|(t, was)| *t == tool && was.version == now.version && was.elsewhere == now.elsewhere);
+            let was = was
+                .into_iter()
+                .find(|(t, was)| *t == tool && was.version == now.version && was.elsewhere == now.elsewhere);
             let Some((_, was)) = was.filter(|_| !self.moves.lets_go(tool)) else { continue };
             if let Some(platform) = differs(was, now) {
                 let version = now.version.clone();
@@ -198,7 +201,8 @@ impl<'c> Offer<'c> {
             return Ok(());
         };
         let at = |version: &Version| card.releases.iter().position(|release| release.version == *version);
-        let choice = |version: &Version| if pin.host.is_some() { Some(Choice::Host) } else { at(version).map(Choice::Release) };
+        let choice =
+            |version: &Version| if pin.host.is_some() { Some(Choice::Host) } else { at(version).map(Choice::Release) };
         let mut add = |part: Part, choice: Choice| -> Result<(), PinsError> {
             let seat = Rc::new(Seat { household: household.to_vec(), ..Seat::shared(tool, part) });
             let there = kladder_solve::Provider::versions(self, &seat);

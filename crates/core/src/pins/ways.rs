@@ -162,7 +162,11 @@ fn narrower(card: &Card, like: &Range, version: &Version) -> Vec<Range> {
     let mut ranges = Vec::new();
     if like.series.is_some() {
         let series = card.release(version).into_iter().flat_map(|release| &release.series);
-        ranges.extend(series.map(|series| Range { series: Some(series.clone()), pieces: pieces.clone(), ..Range::any() }));
+        ranges.extend(series.map(|series| Range {
+            series: Some(series.clone()),
+            pieces: pieces.clone(),
+            ..Range::any()
+        }));
     }
     let length = like.requirement.named().next().map_or(2, Version::length);
     let texts = [version.prefix(length.min(version.length())).to_string(), format!("={version}")];

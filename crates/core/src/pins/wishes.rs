@@ -36,7 +36,8 @@ impl Offer<'_> {
         if fitting.is_empty() {
             return Err(no_such_version(wish, &cards));
         }
-        let releases = || fitting.iter().flat_map(|card| card.releases.iter().filter(|release| fits(wish, card, release)));
+        let releases =
+            || fitting.iter().flat_map(|card| card.releases.iter().filter(|release| fits(wish, card, release)));
         let lacking = |platform: &&Platform| !releases().any(|release| release.is_for(platform));
         match (self.platforms.iter().find(lacking), releases().next()) {
             (Some(platform), Some(newest)) => Err(no_artifact(wish, newest, platform)),

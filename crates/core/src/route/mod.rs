@@ -197,20 +197,14 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let order = bottom_up(&needs);
     let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs));
     let rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
-    let stays = |landed: &&LandedRung| {
-        rungs.iter().any(|rung| rung.name.tool == landed.tool && rung.kept_by == landed.kept_by)
-    };
+    let stays =
+        |landed: &&LandedRung| rungs.iter().any(|rung| rung.name.tool == landed.tool && rung.kept_by == landed.kept_by);
     let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
     let leaving = landed.filter(|landed| !stays(landed)).map(LandedRung::name).collect();
     Ok(Route { rungs, leaving })
 }
 
-fn rung(
-    ground: &Ground<'_>,
-    found: &Found<'_>,
-    all: &All<'_>,
-    needs: &Needs,
-) -> Result<Rung, RouteError> {
+fn rung(ground: &Ground<'_>, found: &Found<'_>, all: &All<'_>, needs: &Needs) -> Result<Rung, RouteError> {
     let (tool, version) = (found.tool, &found.pin.version);
     let no_artifact = || RouteError::NoArtifact {
         tool: tool.to_owned(),
@@ -268,7 +262,8 @@ fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) ->
 }
 
 fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
-    let landed = ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder(), rung.kept_by.as_deref()));
+    let landed =
+        ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder(), rung.kept_by.as_deref()));
     match rung.shelved() {
         Some(Shelved { artifacts, place }) if !place.is_taken() => {
             let cached = artifacts.iter().all(|artifact| ground.cache.seems_to_hold(artifact));

@@ -111,7 +111,8 @@ impl<'b> Bench<'b> {
     pub fn answer(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
         let household = rung.kept_by.as_deref();
         let path = self.path(household);
-        let folder = household.map_or_else(|| self.landing.to_path_buf(), |h| self.landing.join(wire::household_folder(h)));
+        let folder =
+            household.map_or_else(|| self.landing.to_path_buf(), |h| self.landing.join(wire::household_folder(h)));
         let table = folder.join(TABLE);
         let bytes = fs::read(&table).on("read", &table)?;
         let nearest = self.wiring.fronts(household).into_iter().next().unwrap_or_default();

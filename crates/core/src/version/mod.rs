@@ -24,7 +24,6 @@ pub struct Version {
     reading: Reading,
 }
 
-
 /// A text that is no version.
 #[derive(Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{0}` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + before its end")]

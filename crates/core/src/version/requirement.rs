@@ -170,7 +170,8 @@ fn hint(text: &str) -> Option<String> {
         return Some(format!("write `>={v}`"));
     }
     let bounds = [("[", ">="), ("(", ">")].iter().find_map(|(sign, ours)| Some(format!("{ours}{}", after(sign)?)));
-    let bounds = bounds.or_else(|| [("]", "<="), (")", "<")].iter().find_map(|(s, o)| Some(format!("{o}{}", before(s)?))));
+    let bounds =
+        bounds.or_else(|| [("]", "<="), (")", "<")].iter().find_map(|(s, o)| Some(format!("{o}{}", before(s)?))));
     if let Some(ours) = bounds {
         return Some(format!("write `{ours}`"));
     }
