@@ -62,7 +62,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &NewerOptions) -> Resul
     let news = tools.iter().filter_map(|tool| choosing.news(tool).transpose());
     let news = news.collect::<Result<Vec<News>, _>>().map_err(|error| Problem::from_pins(&error, &ladder.path))?;
     out.value(&Shape { format: "kladder.newer/1", rungs: news.iter().map(shape).collect() })?;
-    show(&news, out)?;
+    show(&news, &options.tools, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -75,7 +75,7 @@ fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<String>, Problem> {
     Ok(if named.is_empty() { pins.rungs.keys().cloned().collect() } else { named.to_vec() })
 }
 
-fn show(news: &[News], out: &Out) -> Result<(), Problem> {
+fn show(news: &[News], named: &[String], out: &Out) -> Result<(), Problem> {
     let is_old = |news: &&News| news.within.is_some() || news.in_series.is_some() || news.at_all.is_some();
     let old: Vec<&News> = news.iter().filter(is_old).collect();
     for news in &old {
@@ -96,7 +96,8 @@ fn show(news: &[News], out: &Out) -> Result<(), Problem> {
     let ready = old.iter().filter(|news| news.within.is_some()).count();
     if ready > 0 {
         let gap = if still == 0 { "\n" } else { "" };
-        out.say(format!("{gap}`kladder newer --take` moves {} and climbs.", count(ready, "rung")))?;
+        let named: String = named.iter().map(|tool| format!(" {tool}")).collect();
+        out.say(format!("{gap}`kladder newer --take{named}` moves {} and climbs.", count(ready, "rung")))?;
     }
     Ok(())
 }

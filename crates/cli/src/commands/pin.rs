@@ -70,8 +70,10 @@ pub(super) fn report(opened: &Opened, pins: &Pins, why: &str, out: &Out) -> Resu
     if moved.iter().all(|(_, now, was)| now == was) {
         return out.say(format!("{} pinned in {file}; nothing moved.", count(pins.rungs.len(), "rung")));
     }
+    let (stay, moved): (Vec<_>, Vec<_>) = moved.into_iter().partition(|(_, now, was)| now == was);
     out.say(columns(&["rung", "version", ""], rows(&moved, pins), &[]))?;
-    out.say(format!("\n{} pinned in {file}{why}.", count(pins.rungs.len(), "rung")))
+    let stay = if stay.is_empty() { String::new() } else { format!("; {} of them stayed", stay.len()) };
+    out.say(format!("\n{} pinned in {file}{why}{stay}.", count(pins.rungs.len(), "rung")))
 }
 
 fn limits(options: &PinOptions) -> Limits {
@@ -151,7 +153,6 @@ fn rows(moved: &[Move<'_>], pins: &Pins) -> Vec<Vec<String>> {
     for (tool, now, was) in moved {
         let note = match (now, was) {
             (Some(_), None) => "new".to_owned(),
-            (Some(now), Some(was)) if now == was => "stays".to_owned(),
             (Some(_), Some(was)) => format!("was {was}"),
             (None, _) => "not needed any more".to_owned(),
         };

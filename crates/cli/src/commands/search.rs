@@ -49,14 +49,9 @@ pub(super) fn run(context: &Context, out: &Out, words: &[String]) -> Result<Exit
         vec![styled(STRONG, shape.tool), newest, clean(shape.kind), clean(shape.summary)]
     };
     out.say(columns(&["tool", "newest", "kind", "what it does"], tools.iter().map(row).collect(), &[]))?;
-    let left = found.len().saturating_sub(SHOWN);
-    let more = if left == 0 { String::new() } else { format!(" and {left} more; another word narrows it down") };
-    out.say(format!(
-        "\n{} of {} in {}{more}.",
-        count(found.len() - left, "tool"),
-        catalog.names().count(),
-        catalog.title
-    ))?;
+    let (left, all) = (found.len().saturating_sub(SHOWN), catalog.names().count());
+    let more = if left == 0 { String::new() } else { format!("; {left} more have it, another word narrows it down") };
+    out.say(format!("\n{} of the catalog's {all}{more}.", count(found.len() - left, "tool")))?;
     out.value(&Shape { format: "kladder.search/1", tools })?;
     Ok(ExitCode::SUCCESS)
 }
@@ -84,8 +79,7 @@ fn newest(catalog: &Catalog, tool: &str) -> Result<Option<String>, Problem> {
 }
 
 fn nothing(catalog: &Catalog, words: &[String]) -> Problem {
-    let problem =
-        Problem::new(Code::NotInCatalog, format!("no tool of {} has `{}`", catalog.title, words.join("` and `")));
+    let problem = Problem::new(Code::NotInCatalog, format!("no tool of the catalog has `{}`", words.join("` and `")));
     let near: Vec<String> = words.iter().flat_map(|word| catalog.near(word)).collect();
     near.iter().take(3).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
 }

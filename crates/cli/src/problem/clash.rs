@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use kladder_core::document::Place;
-use kladder_core::ladder::{HostPolicy, Terms};
-use kladder_core::pins::{Change, ClashReport, ClashingWish, Step, WayOut, Withheld};
-use kladder_core::version::Version;
+use kladder_core::ladder::{HostPolicy, Range, Terms};
+use kladder_core::pins::{Change, ClashReport, Step, WayOut, Withheld};
+use kladder_core::version::{Requirement, Version};
 
 use super::explain::{either, plain};
 use super::{Code, Problem};
@@ -15,8 +15,10 @@ use crate::render::text::count;
 const SENTENCES: usize = 12;
 
 pub(super) fn problem(report: &ClashReport, ladder: &Path) -> Problem {
-    let what = match report.wishes.as_slice() {
-        [only] => format!("nothing meets the wish for {}", only.tool),
+    let moving = report.wishes.iter().find(|wish| wish.position.is_none());
+    let what = match (moving, report.wishes.as_slice()) {
+        (Some(moving), _) => format!("{} cannot move to {}", moving.tool, bare(&moving.range)),
+        (None, [only]) => format!("nothing meets the wish for {}", only.tool),
         _ => "these wishes cannot be met together".to_owned(),
     };
     let mut problem = Problem::new(Code::NoSolution, what);
@@ -25,14 +27,12 @@ pub(super) fn problem(report: &ClashReport, ladder: &Path) -> Problem {
     for line in sentences(report) {
         problem = problem.why(line);
     }
-    report.ways_out.iter().fold(problem, |problem, way| problem.next(way_out(way, report)))
+    report.ways_out.iter().fold(problem, |problem, way| problem.next(way_out(way)))
 }
 
 /// The links of a clash, from the wishes on.
 pub(crate) fn sentences(report: &ClashReport) -> Vec<String> {
-    let asked = report.wishes.iter().filter(|wish| wish.position.is_none());
-    let asked = asked.map(|wish| format!("{} was asked to move to {}", wish.tool, wish.range));
-    let mut lines: Vec<String> = asked.chain(report.steps.iter().map(sentence)).collect();
+    let mut lines: Vec<String> = report.steps.iter().map(sentence).collect();
     if lines.len() > SENTENCES {
         let left = lines.split_off(SENTENCES).len();
         lines.push(format!("and {left} more like these"));
@@ -40,15 +40,33 @@ pub(crate) fn sentences(report: &ClashReport) -> Vec<String> {
     lines
 }
 
+/// The version of a range that names just one.
+fn bare(range: &Range) -> String {
+    range.to_string().trim_start_matches('=').to_owned()
+}
+
+/// What a wish asks for: `skerroc 1.4`, `the long-term series of tidlow`.
+pub(crate) fn wished(name: &str, range: &Range) -> String {
+    match &range.series {
+        Some(series) if range.requirement == Requirement::any() && range.pieces.is_empty() => {
+            format!("the {series} series of {name}")
+        }
+        _ => format!("{name} {range}"),
+    }
+}
+
 fn sentence(step: &Step) -> String {
     match step {
-        Step::Needs { tool, kept_by, versions, need, on } => {
+        Step::Needs { tool, kept_by, versions, need, from } => {
             let kept = kept_by.iter().map(|owner| format!(", kept by {owner},")).collect::<String>();
-            let on = if on.is_empty() { String::new() } else { format!(" (seen on {})", plain(on).join(", ")) };
-            format!("{tool} {}{kept} needs {need}{on}", listed(versions))
+            let verb = if versions.len() == 1 { "needs" } else { "need" };
+            let from = if from.is_empty() { String::new() } else { format!(" (from {})", either(from)) };
+            format!("{tool} {}{kept} {verb} {need}{from}", listed(versions))
         }
-        Step::Excludes { tool, versions, other } => {
-            format!("{tool} {} does not stand beside {other}", listed(versions))
+        Step::Excludes { tool, versions, other, from } => {
+            let verb = if versions.len() == 1 { "does" } else { "do" };
+            let from = from.iter().map(|from| format!(", which {from} provides")).collect::<String>();
+            format!("{tool} {} {verb} not stand beside {other}{from}", listed(versions))
         }
         Step::Withheld { tool, versions, why } => format!("{tool} {} {}", listed(versions), withheld(versions, why)),
         Step::NotThere { tool, range, newest: Some(newest) } => {
@@ -82,24 +100,24 @@ pub(crate) fn listed(newest_first: &[Version]) -> String {
     }
 }
 
-fn way_out(way: &WayOut, report: &ClashReport) -> String {
-    let wish = |at: usize| report.wishes.iter().find(|wish| wish.position == Some(at));
+fn way_out(way: &WayOut) -> String {
     let taken = way.takes.as_ref().map(|(tool, version)| format!(", with {tool} {version}")).unwrap_or_default();
     let moved = if way.moved == 0 { String::new() } else { format!("; {} would move", count(way.moved, "pin")) };
+    let (tool, line) = way.wish.clone().unwrap_or_default();
     let change = match &way.change {
-        Change::Range { wish: at, range } => {
-            let terms = Terms { range: range.clone(), host: HostPolicy::Allow };
-            on_line(wish(*at), |wish| format!("`{} = {}`", key(&wish.tool), terms.to_value().to_string().trim()))
-        }
-        Change::Host { wish: at } => on_line(wish(*at), |wish| format!("{} without its `host`", wish.tool)),
+        Change::Range { range, .. } => format!("{} on line {line} solves it", assigned(&tool, range)),
+        Change::Add { tool, range } => format!("{} as one more wish solves it", assigned(tool, range)),
+        Change::Host { .. } => format!("{tool} without its `host` on line {line} solves it"),
         Change::Platform(platform) => format!("without {platform} in `platforms` it can be done"),
-        Change::Leave { wish: at } => on_line(wish(*at), |wish| format!("leaving out {}", wish.tool)),
+        Change::Leave { .. } => format!("leaving out {tool} on line {line} solves it"),
     };
     format!("{change}{taken}{moved}")
 }
 
-fn on_line(wish: Option<&ClashingWish>, say: impl Fn(&ClashingWish) -> String) -> String {
-    wish.map_or_else(String::new, |wish| format!("{} on line {} solves it", say(wish), wish.place.line))
+/// A wish as it would stand in the ladder.
+fn assigned(tool: &str, range: &Range) -> String {
+    let terms = Terms { range: range.clone(), host: HostPolicy::Allow };
+    format!("`{} = {}`", key(tool), terms.to_value().to_string().trim())
 }
 
 /// A tool's name as a key of TOML.

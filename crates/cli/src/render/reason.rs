@@ -3,7 +3,7 @@
 use kladder_core::pins::{Asker, Reason, Shift, Withheld};
 
 use super::text::clean;
-use crate::problem::clash::sentences;
+use crate::problem::clash::{sentences, wished};
 
 /// The reason as a clause, and what to type where something can be done.
 pub(crate) fn words(tool: &str, reason: &Reason) -> String {
@@ -23,7 +23,12 @@ pub(crate) fn words(tool: &str, reason: &Reason) -> String {
             format!("the pin holds it back; `kladder newer --take {tool}` takes it, and {}", moves(shifts))
         }
         Reason::ComesLater(shifts) => format!("it would cost more than it gives: {}", moves(shifts)),
-        Reason::Clash(report) => clean(&sentences(report).join("; ")),
+        Reason::Clash(report) => {
+            let wishes = report.wishes.iter().filter(|wish| wish.position.is_some());
+            let wishes =
+                wishes.map(|wish| format!("line {} wishes for {}", wish.place.line, wished(&wish.tool, &wish.range)));
+            clean(&sentences(report).into_iter().chain(wishes).collect::<Vec<_>>().join("; "))
+        }
         Reason::GaveUp => "the resolver gave up over it".into(),
     }
 }
@@ -31,7 +36,7 @@ pub(crate) fn words(tool: &str, reason: &Reason) -> String {
 /// Who asks for a tool, and for what of it.
 pub(crate) fn asked(asker: &Asker) -> String {
     match asker {
-        Asker::Wish { name, range, place } => format!("line {} wishes for {name} {range}", place.line),
+        Asker::Wish { name, range, place } => format!("line {} wishes for {}", place.line, wished(name, range)),
         Asker::Rung { tool, version, need } => clean(&format!("{tool} {version} needs {need}")),
     }
 }

@@ -68,7 +68,8 @@ pub(crate) fn columns(head: &[&str], rows: Vec<Vec<String>>, right: &[usize]) ->
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     if !head.is_empty() {
-        table.set_header(head.iter().map(|title| styled(FAINT, title)));
+        // A style around nothing would keep blanks at the line's end.
+        table.set_header(head.iter().map(|title| if title.is_empty() { String::new() } else { styled(FAINT, title) }));
     }
     table.add_rows(rows);
     for column in table.column_iter_mut() {

@@ -5,6 +5,7 @@
 
 mod bad_input;
 mod before;
+mod clashes;
 mod climbing;
 mod output;
 mod pieces;

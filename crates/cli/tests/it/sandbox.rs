@@ -11,6 +11,7 @@ use kladder_core::digest::Digest;
 use kladder_core::files;
 use kladder_core::platform::Platform;
 use kladder_pack::{Entry, Format, pack};
+use kladder_synth::Made;
 use kladder_yard::{Rule, Settings, Yard};
 
 /// The line of a definition that asks for the demo's licence.
@@ -70,6 +71,15 @@ impl Sandbox {
         let yard = Yard::with(Settings { folder: folder.join("yard"), rules }, ([127, 0, 0, 1], 0).into()).unwrap();
         let sandbox = Self { folder, yard };
         sandbox.write("home/config/config.toml", &format!("yards = [\"{}\"]\n", sandbox.yard.url()));
+        sandbox
+    }
+
+    /// A sandbox whose catalog is read from lines, as `Made::from_lines` has them.
+    pub fn of_lines(lines: &str) -> Self {
+        let sandbox = Self::new();
+        fs::remove_dir_all(sandbox.path("catalog")).unwrap();
+        Made::from_lines(lines).write(&sandbox.path("catalog")).unwrap();
+        fs::remove_file(sandbox.path("desk/ladder.toml")).unwrap();
         sandbox
     }
 

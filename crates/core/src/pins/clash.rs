@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use kladder_solve::{Clash, Fact};
+use kladder_solve::{Clash, Fact, Rule};
 
 use super::PinsError;
 use super::offer::Offer;
@@ -14,6 +14,9 @@ use crate::document::Place;
 use crate::ladder::Range;
 use crate::platform::Platform;
 use crate::version::Version;
+
+/// More providers than these are not named one by one.
+const FEW: usize = 4;
 
 /// Why the wishes cannot be met together.
 #[derive(Clone, Debug)]
@@ -52,8 +55,8 @@ pub enum Step {
         versions: Vec<Version>,
         /// What they need.
         need: Need,
-        /// Where it matters; everywhere when empty.
-        on: Vec<Platform>,
+        /// The tools that could meet it, where it names a capability.
+        from: Vec<String>,
     },
     /// Releases of a tool do not stand beside something.
     Excludes {
@@ -63,6 +66,8 @@ pub enum Step {
         versions: Vec<Version>,
         /// What they exclude.
         other: Way,
+        /// The tool that is excluded, where it provides what is named.
+        from: Option<String>,
     },
     /// Releases that would do are not on offer.
     Withheld {
@@ -116,7 +121,16 @@ pub(super) struct Explained<'e, 'c> {
 #[derive(Clone, PartialEq, Eq)]
 enum Source {
     Need(Need),
-    Exclusion(Way),
+    /// With the tool that is excluded.
+    Exclusion(Way, String),
+}
+
+/// A range of a tool that is wanted somewhere.
+#[derive(PartialEq)]
+struct Wanted {
+    tool: String,
+    range: Range,
+    on: BTreeSet<Platform>,
 }
 
 /// Releases of one tool with one rule.
@@ -133,13 +147,10 @@ impl Explained<'_, '_> {
     /// The clash as people are told of it, still without ways out.
     pub(super) fn report(&self) -> Result<ClashReport, PinsError> {
         let wishes = self.clashing();
-        let mut steps = Vec::new();
-        for gathered in in_order(self.gather()?, &wishes, self.wishes.offer)? {
-            steps.push(self.step(&gathered)?);
-        }
-        let ranges = self.ranges(&wishes, &steps)?;
-        for (tool, range) in &ranges {
-            steps.extend(self.lacking(tool, range)?);
+        let gathered = in_order(self.gather()?, &wishes, self.wishes.offer)?;
+        let mut steps = gathered.iter().map(|gathered| self.step(gathered)).collect::<Result<Vec<_>, _>>()?;
+        for wanted in self.ranges(&wishes, &gathered)? {
+            steps.extend(self.lacking(&wanted)?);
         }
         steps.extend(self.ends_of_series(&wishes)?);
         Ok(ClashReport { wishes, steps, ways_out: Vec::new() })
@@ -208,8 +219,10 @@ impl Explained<'_, '_> {
             }
         }
         for way in &release.excludes {
-            if self.wishes.offer.excluded(seat, way).is_ok_and(|rules| rules.contains(rule)) {
-                return Ok(Some(Source::Exclusion(way.clone())));
+            if let Rule::Excludes(other) = rule
+                && self.wishes.offer.excluded(seat, way).is_ok_and(|rules| rules.contains(rule))
+            {
+                return Ok(Some(Source::Exclusion(way.clone(), other.package.tool.clone())));
             }
         }
         Ok(None)
@@ -220,28 +233,42 @@ impl Explained<'_, '_> {
         let versions = gathered.releases.iter().map(|&at| card.releases[at].version.clone()).collect();
         let tool = gathered.tool.clone();
         Ok(match &gathered.source {
-            Source::Exclusion(other) => Step::Excludes { tool, versions, other: other.clone() },
+            Source::Exclusion(other, excluded) => {
+                let from = Some(excluded.clone()).filter(|excluded| *excluded != other.name);
+                Step::Excludes { tool, versions, other: other.clone(), from }
+            }
             Source::Need(need) => {
-                let everywhere = gathered.platforms.len() == self.wishes.offer.platforms.len();
-                let on = if everywhere { Vec::new() } else { gathered.platforms.iter().cloned().collect() };
-                Step::Needs { tool, kept_by: gathered.household.last().cloned(), versions, need: need.clone(), on }
+                let from = self.providers(need)?;
+                Step::Needs { tool, kept_by: gathered.household.last().cloned(), versions, need: need.clone(), from }
             }
         })
     }
 
-    /// The tools and ranges that are spoken of.
-    fn ranges(&self, wishes: &[ClashingWish], steps: &[Step]) -> Result<Vec<(String, Range)>, PinsError> {
-        let mut named: Vec<(&str, Range)> =
-            wishes.iter().map(|wish| (wish.tool.as_str(), wish.range.clone())).collect();
-        for step in steps {
-            if let Step::Needs { need, .. } = step {
-                named.extend(need.ways.iter().map(|way| (way.name.as_str(), Range::from(way))));
-            }
+    /// The tools that provide what a need names.
+    fn providers(&self, need: &Need) -> Result<Vec<String>, PinsError> {
+        let offer = self.wishes.offer;
+        let mut providers = Vec::new();
+        for name in need.names().filter(|name| !offer.choosing.catalog.has(name)) {
+            providers.extend(offer.tools_for(name)?.iter().cloned());
+        }
+        Ok(if providers.len() > FEW { Vec::new() } else { providers })
+    }
+
+    /// The tools and ranges that are spoken of, with the platforms they are wanted on.
+    fn ranges(&self, wishes: &[ClashingWish], gathered: &[Gathered]) -> Result<Vec<Wanted>, PinsError> {
+        let offer = self.wishes.offer;
+        let everywhere = || offer.platforms.iter().cloned().collect::<BTreeSet<_>>();
+        let wished = wishes.iter().map(|wish| (wish.tool.as_str(), wish.range.clone(), everywhere()));
+        let mut named: Vec<(&str, Range, BTreeSet<Platform>)> = wished.collect();
+        for gathered in gathered {
+            let Source::Need(need) = &gathered.source else { continue };
+            let on = if gathered.platforms.is_empty() { everywhere() } else { gathered.platforms.clone() };
+            named.extend(need.ways.iter().map(|way| (way.name.as_str(), Range::from(way), on.clone())));
         }
         let mut ranges = Vec::new();
-        for (name, range) in named {
-            for tool in self.wishes.offer.tools_for(name)?.iter() {
-                let one = (tool.clone(), range.clone());
+        for (name, range, on) in named {
+            for tool in offer.tools_for(name)?.iter() {
+                let one = Wanted { tool: tool.clone(), range: range.clone(), on: on.clone() };
                 if !ranges.contains(&one) {
                     ranges.push(one);
                 }
@@ -251,7 +278,7 @@ impl Explained<'_, '_> {
     }
 
     /// Says so where a range holds nothing, or nothing that is on offer.
-    fn lacking(&self, tool: &str, range: &Range) -> Result<Vec<Step>, PinsError> {
+    fn lacking(&self, Wanted { tool, range, on }: &Wanted) -> Result<Vec<Step>, PinsError> {
         let offer = self.wishes.offer;
         let card = offer.card(tool)?;
         if offer.fits(range, &card, &Choice::Host) && offer.host_version(&card)?.is_some() {
@@ -261,21 +288,21 @@ impl Explained<'_, '_> {
             card.releases.iter().filter(|release| in_range(range, &card, release)).collect();
         if inside.is_empty() {
             let newest = card.releases.iter().find(|release| !release.preview).map(|release| release.version.clone());
-            return Ok(vec![Step::NotThere { tool: tool.to_owned(), range: range.clone(), newest }]);
+            return Ok(vec![Step::NotThere { tool: tool.clone(), range: range.clone(), newest }]);
         }
         let mut groups: BTreeMap<Withheld, Vec<Version>> = BTreeMap::new();
         for release in inside {
-            match self.withheld(&card, range, release) {
+            match self.withheld(&card, range, release, on) {
                 None => return Ok(Vec::new()),
                 Some(why) => groups.entry(why).or_default().push(release.version.clone()),
             }
         }
-        let step = |(why, versions)| Step::Withheld { tool: tool.to_owned(), versions, why };
+        let step = |(why, versions)| Step::Withheld { tool: tool.clone(), versions, why };
         Ok(groups.into_iter().map(step).collect())
     }
 
     /// Why a release is not on offer; `None` when it is.
-    fn withheld(&self, card: &Card, range: &Range, release: &CardRelease) -> Option<Withheld> {
+    fn withheld(&self, card: &Card, range: &Range, release: &CardRelease, on: &BTreeSet<Platform>) -> Option<Withheld> {
         let offer = self.wishes.offer;
         if release.preview && !offer.offers_previews(&card.tool) {
             return Some(Withheld::Preview);
@@ -284,9 +311,8 @@ impl Explained<'_, '_> {
             let lacks = range.pieces.iter().filter(|piece| !release.pieces.contains_key(*piece));
             return Some(Withheld::NoPiece(lacks.cloned().collect()));
         }
-        let lacks: Vec<Platform> = offer.platforms.iter().filter(|p| !release.is_for(p)).cloned().collect();
-        let withheld = if offer.apart() { lacks.len() == offer.platforms.len() } else { !lacks.is_empty() };
-        if withheld {
+        let lacks: Vec<Platform> = on.iter().filter(|platform| !release.is_for(platform)).cloned().collect();
+        if !lacks.is_empty() {
             return Some(Withheld::NoArtifact(lacks));
         }
         let seat = std::rc::Rc::new(Seat::shared(&card.tool, Part::Lead));
@@ -312,21 +338,20 @@ impl Explained<'_, '_> {
     }
 }
 
-/// From the wishes on: what the wished tools need, then what those need.
+/// From the wishes on: what a wished tool needs, what that needs in turn, and then the next wish.
 fn in_order(mut left: Vec<Gathered>, wishes: &[ClashingWish], offer: &Offer<'_>) -> Result<Vec<Gathered>, PinsError> {
     let mut next: Vec<String> = Vec::new();
-    for wish in wishes {
-        next.extend(offer.tools_for(&wish.tool)?.iter().cloned());
+    for wish in wishes.iter().rev() {
+        next.extend(offer.tools_for(&wish.tool)?.iter().rev().cloned());
     }
-    let (mut ordered, mut at) = (Vec::new(), 0);
-    while let Some(tool) = next.get(at).cloned() {
-        at += 1;
+    let mut ordered = Vec::new();
+    while let Some(tool) = next.pop() {
         let (of_tool, others): (Vec<Gathered>, Vec<Gathered>) = left.into_iter().partition(|g| g.tool == tool);
         left = others;
         for gathered in of_tool {
             if let Source::Need(need) = &gathered.source {
                 for name in need.names() {
-                    next.extend(offer.tools_for(name)?.iter().cloned());
+                    next.extend(offer.tools_for(name)?.iter().rev().cloned());
                 }
             }
             ordered.push(gathered);

@@ -1,12 +1,15 @@
 //! Ways out of a clash: small changes to the ladder, each of them tried.
 
-use super::clash::ClashReport;
+use super::clash::{ClashReport, Step, Withheld};
 use super::seat::in_range;
 use super::{Choosing, Pins};
 use crate::catalog::Card;
 use crate::ladder::{HostPolicy, Ladder, Range, Wish};
 use crate::platform::Platform;
 use crate::version::{Requirement, Version};
+
+/// Releases near a wish that are tried one by one before the one that the resolver likes best.
+const TRIED: usize = 6;
 
 /// More than these are not worth reading.
 const SHOWN: usize = 3;
@@ -16,6 +19,8 @@ const SHOWN: usize = 3;
 pub struct WayOut {
     /// The change.
     pub change: Change,
+    /// The tool or capability of the wish that changes, and its line from 1.
+    pub wish: Option<(String, usize)>,
     /// The tool and version that the wish leads to then; `None` when it is left out.
     pub takes: Option<(String, Version)>,
     /// How many pins move.
@@ -30,6 +35,13 @@ pub enum Change {
         /// The wish, by its position.
         wish: usize,
         /// The new range.
+        range: Range,
+    },
+    /// One more wish.
+    Add {
+        /// The tool.
+        tool: String,
+        /// Its range.
         range: Range,
     },
     /// A wish may be met by what else there is than it says of the host.
@@ -50,9 +62,16 @@ impl Change {
     fn rank(&self) -> u8 {
         match self {
             Self::Range { .. } => 0,
-            Self::Host { .. } => 1,
+            Self::Add { .. } | Self::Host { .. } => 1,
             Self::Platform(_) => 2,
             Self::Leave { .. } => 3,
+        }
+    }
+
+    fn wish(&self) -> Option<usize> {
+        match self {
+            Self::Range { wish, .. } | Self::Host { wish } | Self::Leave { wish } => Some(*wish),
+            Self::Add { .. } | Self::Platform(_) => None,
         }
     }
 
@@ -61,6 +80,11 @@ impl Change {
         let mut changed = ladder.clone();
         match self {
             Self::Range { wish, range } => changed.wishes[*wish].range = range.clone(),
+            Self::Add { tool, range } => {
+                let place = super::wishes::nowhere(&ladder.path);
+                let (tool, range, host) = (tool.clone(), range.clone(), HostPolicy::Allow);
+                changed.wishes.push(Wish { tool, range, host, place: place.clone(), range_place: place });
+            }
             Self::Host { wish } => changed.wishes[*wish].host = HostPolicy::Allow,
             Self::Platform(platform) => changed.platforms.retain(|other| other != platform),
             Self::Leave { wish } => drop(changed.wishes.remove(*wish)),
@@ -87,6 +111,7 @@ impl Choosing<'_> {
                 found.extend(self.tried(Change::Host { wish: at }, 0));
             }
         }
+        found.extend(report.steps.iter().filter_map(|step| self.asking_for_preview(step)));
         if self.ladder.platforms.len() > 1 {
             for platform in &self.ladder.platforms {
                 found.extend(self.tried(Change::Platform(platform.clone()), 0));
@@ -102,41 +127,47 @@ impl Choosing<'_> {
     fn tried(&self, change: Change, distance: usize) -> Option<(usize, WayOut)> {
         let pins = self.with(&change)?;
         let takes = match &change {
-            Change::Range { wish, .. } | Change::Host { wish } => self.taken(&pins, &self.ladder.wishes[*wish]),
-            _ => None,
+            Change::Range { wish, .. } | Change::Host { wish } => self.taken(&pins, &self.ladder.wishes[*wish].tool),
+            Change::Add { tool, .. } => self.taken(&pins, tool),
+            Change::Platform(_) | Change::Leave { .. } => None,
         };
         let stays = |tool: &String, version: &Version| pins.rungs.get(tool).is_some_and(|pin| pin.version == *version);
         let old = self.old.iter().flat_map(|old| &old.rungs);
         let moved = old.filter(|(tool, pin)| !stays(tool, &pin.version)).count();
-        Some((distance, WayOut { change, takes, moved }))
+        let wish = change.wish().map(|at| &self.ladder.wishes[at]);
+        let wish = wish.map(|wish| (wish.tool.clone(), wish.place.line));
+        Some((distance, WayOut { change, wish, takes, moved }))
     }
 
-    /// What meets a wish.
-    fn taken(&self, pins: &Pins, wish: &Wish) -> Option<(String, Version)> {
+    /// What meets a wish for `name`.
+    fn taken(&self, pins: &Pins, name: &str) -> Option<(String, Version)> {
         let meets = |tool: &str| {
             let card = self.catalog.card(tool).ok().flatten();
-            tool == wish.tool || card.is_some_and(|card| card.provides.contains(&wish.tool))
+            tool == name || card.is_some_and(|card| card.provides.iter().any(|capability| capability == name))
         };
         let found = pins.rungs.iter().find(|(tool, _)| meets(tool));
         found.map(|(tool, pin)| (tool.clone(), pin.version.clone()))
     }
 
-    /// Other ranges for a wish: near the version that it leads to when it is free, in the form it has now.
+    /// Another range for a wish, in the form it has now and as near to it as possible; also without its pieces.
     fn easings(&self, at: usize) -> Vec<(usize, WayOut)> {
         let wish = &self.ladder.wishes[at];
         let pieces = wish.range.pieces.clone();
         let free = Range { pieces: pieces.clone(), ..Range::any() };
         let ease = |range: Range| Change::Range { wish: at, range };
         let mut found = Vec::new();
-        let taken = self.with(&ease(free.clone())).and_then(|pins| self.taken(&pins, wish));
-        if let Some((tool, version)) = taken {
+        if let Some((tool, version)) = self.with(&ease(free.clone())).and_then(|pins| self.taken(&pins, &wish.tool)) {
             let card = self.catalog.card(&tool).ok().flatten();
-            let distance = card.as_deref().map_or(0, |card| distance(card, &wish.range, &version));
-            let narrow = card.into_iter().flat_map(|card| narrower(&card, &wish.range, &version));
-            found.extend(narrow.chain([free]).find_map(|range| self.tried(ease(range), distance)));
+            let near = card.iter().flat_map(|card| nearest(card, &wish.range, &version));
+            let narrow = near.flat_map(|(card, version, away)| {
+                narrower(card, &wish.range, version).into_iter().map(move |range| (range, away))
+            });
+            found.extend(narrow.chain([(free, usize::MAX)]).find_map(|(range, away)| self.tried(ease(range), away)));
         }
         if found.is_empty() {
-            found.extend(self.newest_preview(wish).and_then(|range| self.tried(ease(range), usize::MAX)));
+            found.extend(
+                self.newest_preview(&wish.tool, pieces.clone()).and_then(|range| self.tried(ease(range), usize::MAX)),
+            );
         }
         if !pieces.is_empty() {
             found.extend(self.tried(ease(Range { pieces: Vec::new(), ..wish.range.clone() }), 0));
@@ -144,16 +175,38 @@ impl Choosing<'_> {
         found
     }
 
-    fn newest_preview(&self, wish: &Wish) -> Option<Range> {
-        let card = self.catalog.card(&wish.tool).ok().flatten()?;
+    /// A preview that would do is taken when it is asked for.
+    fn asking_for_preview(&self, step: &Step) -> Option<(usize, WayOut)> {
+        let Step::Withheld { tool, why: Withheld::Preview, .. } = step else { return None };
+        let range = self.newest_preview(tool, Vec::new())?;
+        let change = match self.ladder.wishes.iter().position(|wish| wish.tool == *tool) {
+            Some(wish) => Change::Range { wish, range },
+            None => Change::Add { tool: tool.clone(), range },
+        };
+        self.tried(change, usize::MAX)
+    }
+
+    fn newest_preview(&self, tool: &str, pieces: Vec<String>) -> Option<Range> {
+        let card = self.catalog.card(tool).ok().flatten()?;
         let preview = card.releases.iter().find(|release| release.preview)?;
         let series = preview.series.iter().find(|series| *series == "preview").cloned();
         let requirement = match series {
             Some(_) => Requirement::any(),
             None => format!("={}", preview.version).parse().ok()?,
         };
-        Some(Range { requirement, series, pieces: wish.range.pieces.clone() })
+        Some(Range { requirement, series, pieces })
     }
+}
+
+/// Releases near a range, the nearest first, with how many lie between; `known`, which is known to do, among them.
+fn nearest<'c>(card: &'c Card, range: &Range, known: &Version) -> Vec<(&'c Card, &'c Version, usize)> {
+    let all = card.releases.iter().filter(|release| !release.preview && !in_range(range, card, release));
+    let mut near: Vec<_> =
+        all.map(|release| (card, &release.version, distance(card, range, &release.version))).collect();
+    near.sort_by_key(|&(_, _, away)| away);
+    let mut tried: Vec<_> = near.iter().copied().take(TRIED).collect();
+    tried.extend(near.iter().copied().skip(TRIED).filter(|(_, version, _)| *version == known));
+    tried
 }
 
 /// Ranges around a version, in the form of another range, the closest first.
