@@ -33,6 +33,11 @@ impl Platform {
         Self("any".into())
     }
 
+    /// Whether it stands for all.
+    pub fn is_any(&self) -> bool {
+        self.0 == "any"
+    }
+
     /// The platform this program was built for.
     pub fn here() -> Self {
         Self(format!("{}-{}", std::env::consts::OS, std::env::consts::ARCH))

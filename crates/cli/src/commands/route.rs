@@ -134,7 +134,10 @@ fn row(at: usize, rung: &Rung) -> Vec<String> {
 fn why(rung: &Rung) -> String {
     let piece = |(piece, asking): &(String, Vec<Because>)| format!("; with {piece}: {}", because(asking));
     let pieces: String = rung.pieces.iter().map(piece).collect();
-    because(&rung.because) + &pieces
+    match &rung.kept_by {
+        Some(owner) => format!("for {owner} alone{pieces}"),
+        None => because(&rung.because) + &pieces,
+    }
 }
 
 fn because(because: &[Because]) -> String {

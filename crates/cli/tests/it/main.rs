@@ -9,6 +9,7 @@ mod clashes;
 mod climbing;
 mod output;
 mod pieces;
+mod private;
 mod sandbox;
 mod settings;
 mod start;

@@ -40,6 +40,17 @@ pub struct CardRelease {
     pub preview: bool,
     /// The series it belongs to.
     pub series: Vec<String>,
+    /// The platforms it has artifacts for; `any` among them stands for all.
+    platforms: Vec<Platform>,
+    /// Its pieces, and the platforms each has artifacts for.
+    pieces: Vec<(String, Vec<Platform>)>,
+    /// The rest, still encoded: most releases of a catalog are only counted.
+    details: Vec<u8>,
+}
+
+/// What is asked of a release only once it is looked into.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Details {
     /// What must be there.
     pub needs: Vec<Need>,
     /// What must not be there.
@@ -57,6 +68,14 @@ pub struct CardPiece {
     pub needs: Vec<Need>,
     /// Its files.
     pub artifacts: BTreeMap<Platform, PinnedArtifact>,
+}
+
+impl Details {
+    /// What the release needs, with some of its pieces.
+    pub fn needs_with<'d>(&'d self, pieces: impl Fn(&str) -> bool + 'd) -> impl Iterator<Item = &'d Need> {
+        let pieces = self.pieces.iter().filter(move |(name, _)| pieces(name));
+        self.needs.iter().chain(pieces.flat_map(|(_, piece)| &piece.needs))
+    }
 }
 
 /// A file and what it must be.
@@ -108,21 +127,53 @@ impl Card {
 impl CardRelease {
     fn of(release: &Release, scheme: Scheme) -> Self {
         let named_so = release.series.iter().any(|series| series == "preview");
+        let details = Details {
+            needs: release.needs.clone(),
+            excludes: release.excludes.clone(),
+            pieces: release.pieces.iter().map(|(name, piece)| (name.clone(), CardPiece::of(piece))).collect(),
+            artifacts: pinned(&release.artifacts),
+        };
+        let platforms = |artifacts: &BTreeMap<Platform, PinnedArtifact>| artifacts.keys().cloned().collect();
+        let pieces = details.pieces.iter().map(|(name, piece)| (name.clone(), platforms(&piece.artifacts)));
         Self {
             version: release.version.clone(),
             date: release.date.map(|date| date.to_string()),
             preview: named_so || scheme.is_preview(&release.version),
             series: release.series.clone(),
-            needs: release.needs.clone(),
-            excludes: release.excludes.clone(),
-            pieces: release.pieces.iter().map(|(name, piece)| (name.clone(), CardPiece::of(piece))).collect(),
-            artifacts: pinned(&release.artifacts),
+            platforms: platforms(&details.artifacts),
+            pieces: pieces.collect(),
+            details: postcard::to_stdvec(&details).expect("plain values can be encoded"),
         }
+    }
+
+    /// What it needs, excludes and consists of.
+    pub fn details(&self) -> Details {
+        postcard::from_bytes(&self.details).expect("a whole card holds what was encoded in it")
     }
 
     /// Whether there is an artifact for `platform`, its own or one that runs everywhere.
     pub fn is_for(&self, platform: &Platform) -> bool {
-        is_for(&self.artifacts, platform)
+        is_for(&self.platforms, platform)
+    }
+
+    /// Whether it has a piece with an artifact for `platform`.
+    pub fn has_piece_for(&self, piece: &str, platform: &Platform) -> bool {
+        self.pieces.iter().any(|(name, platforms)| name == piece && is_for(platforms, platform))
+    }
+
+    /// The names of its pieces.
+    pub fn pieces(&self) -> impl Iterator<Item = &str> {
+        self.pieces.iter().map(|(name, _)| name.as_str())
+    }
+
+    /// Whether it has all these pieces.
+    pub fn has_pieces(&self, pieces: &[String]) -> bool {
+        pieces.iter().all(|piece| self.pieces().any(|name| name == piece))
+    }
+
+    /// The platforms that it has artifacts for; `any` among them stands for all.
+    pub fn platforms(&self) -> &[Platform] {
+        &self.platforms
     }
 }
 
@@ -130,17 +181,30 @@ impl CardPiece {
     fn of(piece: &Piece) -> Self {
         Self { needs: piece.needs.clone(), artifacts: pinned(&piece.artifacts) }
     }
-
-    /// Whether there is an artifact for `platform`, its own or one that runs everywhere.
-    pub fn is_for(&self, platform: &Platform) -> bool {
-        is_for(&self.artifacts, platform)
-    }
 }
 
-fn is_for(artifacts: &BTreeMap<Platform, PinnedArtifact>, platform: &Platform) -> bool {
-    artifacts.contains_key(platform) || artifacts.contains_key(&Platform::any())
+fn is_for(platforms: &[Platform], platform: &Platform) -> bool {
+    platforms.iter().any(|there| there == platform || there.is_any())
 }
 
 fn pinned(artifacts: &BTreeMap<Platform, Artifact>) -> BTreeMap<Platform, PinnedArtifact> {
     artifacts.iter().map(|(platform, artifact)| (platform.clone(), artifact.into())).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_card_is_the_same_after_it_was_encoded() {
+        let text = "tool = \"skerroc\"\nkind = \"compiler\"\nsummary = \"\"\n[[releases]]\nversion = \"1.4\"\ndate = 2026-08-03\n\
+                    needs = { oarweld = { version = \">=2, <3\", on = [\"linux\"], private = true } }\n\
+                    artifacts.any = { file = \"a.zip\", size = 1, sha256 = \"SHA\" }\n\
+                    pieces.lens = { summary = \"\" }\n";
+        let definition: Definition = toml::from_str(&text.replace("SHA", &"ab".repeat(32))).unwrap();
+        let card = Card::of(&definition, Digest::of(b""));
+        let bytes = postcard::to_stdvec(&card).unwrap();
+        assert_eq!(postcard::from_bytes::<Card>(&bytes).unwrap(), card);
+        assert_eq!(card.releases[0].details().needs, definition.releases[0].needs);
+    }
 }

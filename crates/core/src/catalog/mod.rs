@@ -18,7 +18,7 @@ mod preset;
 mod rehearsal;
 mod trial;
 
-pub use card::{Card, CardPiece, CardRelease, PinnedArtifact};
+pub use card::{Card, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use definition::{Artifact, Command, Definition, HostProbe, Piece, Release, Unpacking};
 pub use gate::{Demand, Gate, Ranged};
 pub use index::Head;

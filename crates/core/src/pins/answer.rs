@@ -15,6 +15,9 @@ use crate::version::Version;
 /// A household's tool on one platform; on all of them where they are served together.
 type Spot = (Household, String, Option<Platform>);
 
+/// The tools of each household.
+type Households<'h> = BTreeMap<&'h [String], BTreeSet<&'h str>>;
+
 /// What the resolver chose.
 pub(super) struct Answer<'o, 'c> {
     offer: &'o Offer<'c>,
@@ -53,7 +56,12 @@ impl<'o, 'c> Answer<'o, 'c> {
         let tools: BTreeSet<&str> = self.chosen.keys().map(|(_, tool, _)| tool.as_str()).collect();
         let catalog = choosing.catalog.digest_of(tools.into_iter())?;
         let name = choosing.catalog.name.clone();
-        Ok(Pins { ladder: choosing.ladder.digest, catalog_name: name, catalog, rungs: self.household(&[])? })
+        let mut households = Households::new();
+        for (household, tool, _) in self.chosen.keys() {
+            households.entry(household).or_default().insert(tool);
+        }
+        let rungs = self.household(&households, &[])?;
+        Ok(Pins { ladder: choosing.ladder.digest, catalog_name: name, catalog, rungs })
     }
 
     fn release<'a>(&self, card: &'a Card, taken: &Taken) -> Option<&'a CardRelease> {
@@ -65,10 +73,10 @@ impl<'o, 'c> Answer<'o, 'c> {
         let card = self.offer.card(&spot.1)?;
         let Some(taken) = self.chosen.get(spot) else { return Ok(Vec::new()) };
         let Some(release) = self.release(&card, taken) else { return Ok(Vec::new()) };
-        let pieces = taken.pieces.iter().filter_map(|piece| release.pieces.get(piece)).flat_map(|piece| &piece.needs);
+        let details = release.details();
         let platforms = spot.2.as_ref().map_or(self.offer.platforms.as_slice(), std::slice::from_ref);
         let holds = |need: &&Need| platforms.iter().any(|platform| need.holds_on(platform));
-        Ok(release.needs.iter().chain(pieces).filter(holds).cloned().collect())
+        Ok(details.needs_with(|piece| taken.pieces.contains(piece)).filter(holds).cloned().collect())
     }
 
     /// Gives up private tools where the household outside has one that everybody inside can live with. Outer households
@@ -115,9 +123,9 @@ impl<'o, 'c> Answer<'o, 'c> {
             }
             let other = self.offer.card(owner)?;
             let excludes = self.chosen.get(spot).and_then(|taken| self.release(&other, taken));
-            let mut excludes = excludes.into_iter().flat_map(|release| &release.excludes);
+            let excludes = excludes.map(|release| release.details().excludes).unwrap_or_default();
             let names = |way: &Way| self.offer.tools_for(&way.name).is_ok_and(|tools| tools.contains(tool));
-            if owner != tool && excludes.any(|way| names(way) && fits(way)) {
+            if owner != tool && excludes.iter().any(|way| names(way) && fits(way)) {
                 return Ok(false);
             }
         }
@@ -173,20 +181,21 @@ impl<'o, 'c> Answer<'o, 'c> {
     }
 
     /// The pins of a household, those of the households in it included.
-    fn household(&self, household: &[String]) -> Result<BTreeMap<String, Pin>, PinsError> {
-        let tools = self.chosen.keys().filter(|(lives, ..)| lives == household).map(|(_, tool, _)| tool.clone());
-        let tools: BTreeSet<String> = tools.collect();
-        tools.into_iter().map(|tool| Ok((tool.clone(), self.pin(household, &tool)?))).collect()
+    fn household(&self, all: &Households<'_>, household: &[String]) -> Result<BTreeMap<String, Pin>, PinsError> {
+        let tools = all.get(household).into_iter().flatten();
+        tools.map(|tool| Ok(((*tool).to_owned(), self.pin(all, household, tool)?))).collect()
     }
 
-    fn pin(&self, household: &[String], tool: &str) -> Result<Pin, PinsError> {
+    fn pin(&self, all: &Households<'_>, household: &[String], tool: &str) -> Result<Pin, PinsError> {
         let card = self.offer.card(tool)?;
         let at =
             |platform: Option<&Platform>| self.chosen.get(&(household.to_vec(), tool.to_owned(), platform.cloned()));
         let on = |platform| at(Some(platform)).or_else(|| at(None));
         let platforms = &self.offer.platforms;
         let there: Vec<(&Platform, &Taken)> = platforms.iter().filter_map(|p| Some((p, on(p)?))).collect();
-        let found = self.offer.choosing.catalog.tool(tool)?.and_then(|d| self.offer.choosing.host.find(&d));
+        let on_host = there.iter().any(|(_, taken)| taken.choice == Choice::Host);
+        let definition = if on_host { self.offer.choosing.catalog.tool(tool)? } else { None };
+        let found = definition.and_then(|definition| self.offer.choosing.host.find(&definition));
         let versions = there.iter().filter_map(|(platform, taken)| {
             let own = || found.as_ref().map(|found| found.version.clone());
             Some((*platform, self.release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
@@ -194,7 +203,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         let versions: Vec<(&Platform, Version)> = versions.collect();
         let first = versions.first().map(|(_, version)| version.clone());
         let mut pin = Pin::new(first.ok_or_else(|| PinsError::UnknownNeed { name: tool.to_owned() })?);
-        pin.private = self.household(&[household, &[tool.to_owned()]].concat())?;
+        pin.private = self.household(all, &[household, &[tool.to_owned()]].concat())?;
         if there.len() < platforms.len() {
             pin.on = there.iter().map(|(platform, _)| (*platform).clone()).collect();
         }
@@ -205,8 +214,9 @@ impl<'o, 'c> Answer<'o, 'c> {
                 pin.host = found.as_ref().map(|found| found.file.clone());
                 continue;
             };
-            insert(&mut pin.artifacts, &release.artifacts, platform);
-            for (name, piece) in release.pieces.iter().filter(|(name, _)| taken.pieces.contains(*name)) {
+            let details = release.details();
+            insert(&mut pin.artifacts, &details.artifacts, platform);
+            for (name, piece) in details.pieces.iter().filter(|(name, _)| taken.pieces.contains(*name)) {
                 insert(pin.pieces.entry(name.clone()).or_default(), &piece.artifacts, platform);
             }
         }

@@ -7,7 +7,7 @@ use kladder_solve::{Clash, Fact, Rule};
 use super::PinsError;
 use super::offer::Offer;
 use super::resolve::Wishes;
-use super::seat::{Choice, Household, Part, Seat, has_pieces, in_range};
+use super::seat::{Choice, Household, Part, Seat, in_range};
 use super::ways::WayOut;
 use crate::catalog::{Card, CardRelease, Need, Way};
 use crate::document::Place;
@@ -210,15 +210,15 @@ impl Explained<'_, '_> {
     fn source(&self, fact: &Fact<Offer<'_>>) -> Result<Option<Source>, PinsError> {
         let Fact::Rule { package: seat, version: Choice::Release(at), rule } = fact else { return Ok(None) };
         let card = self.wishes.offer.card(&seat.tool)?;
-        let release = &card.releases[*at];
-        let pieces = seat.pieces.iter().filter_map(|piece| release.pieces.get(piece)).flat_map(|piece| &piece.needs);
-        let own = release.needs.iter().filter(|_| seat.pieces.is_empty());
+        let details = card.releases[*at].details();
+        let pieces = seat.pieces.iter().filter_map(|piece| details.pieces.get(piece)).flat_map(|piece| &piece.needs);
+        let own = details.needs.iter().filter(|_| seat.pieces.is_empty());
         for need in own.chain(pieces) {
             if self.wishes.offer.needed(seat, need).is_ok_and(|rules| rules.contains(rule)) {
                 return Ok(Some(Source::Need(need.clone())));
             }
         }
-        for way in &release.excludes {
+        for way in &details.excludes {
             if let Rule::Excludes(other) = rule
                 && self.wishes.offer.excluded(seat, way).is_ok_and(|rules| rules.contains(rule))
             {
@@ -307,8 +307,8 @@ impl Explained<'_, '_> {
         if release.preview && !offer.offers_previews(&card.tool) {
             return Some(Withheld::Preview);
         }
-        if !has_pieces(release, &range.pieces) {
-            let lacks = range.pieces.iter().filter(|piece| !release.pieces.contains_key(*piece));
+        if !release.has_pieces(&range.pieces) {
+            let lacks = range.pieces.iter().filter(|piece| !release.pieces().any(|name| name == *piece));
             return Some(Withheld::NoPiece(lacks.cloned().collect()));
         }
         let lacks: Vec<Platform> = on.iter().filter(|platform| !release.is_for(platform)).cloned().collect();

@@ -6,7 +6,7 @@ use std::rc::Rc;
 
 use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
-use super::seat::{Choice, Household, Part, Reach, Seat, has_pieces, in_range};
+use super::seat::{Choice, Household, Part, Reach, Seat, in_range};
 use super::{Choosing, PinsError};
 use crate::catalog::{Card, CardRelease, Need, Way};
 use crate::ladder::{HostPolicy, Range, Wish};
@@ -145,8 +145,7 @@ impl<'c> Offer<'c> {
     /// Whether there are artifacts of a release and its pieces for all the platforms of a part; for a lead one is enough.
     fn is_there(&self, release: &CardRelease, seat: &Seat) -> bool {
         let has = |platform: &Platform| {
-            let mut pieces = seat.pieces.iter().map(|piece| release.pieces.get(piece));
-            release.is_for(platform) && pieces.all(|piece| piece.is_some_and(|piece| piece.is_for(platform)))
+            release.is_for(platform) && seat.pieces.iter().all(|piece| release.has_piece_for(piece, platform))
         };
         let mut platforms = self.platforms_of(&seat.part).iter();
         match seat.part {
@@ -248,12 +247,12 @@ impl<'c> Offer<'c> {
 
     fn rules_of_release(&self, seat: &Seat, at: usize) -> Result<Vec<RuleOf<Self>>, Stop> {
         let card = self.card(&seat.tool)?;
-        let release = &card.releases[at];
+        let details = card.releases[at].details();
         let mut rules = Vec::new();
         if !seat.pieces.is_empty() {
             let bare = Alternative { package: Rc::new(seat.bare()), range: Reach::Exactly(Choice::Release(at)) };
             rules.push(Rule::Needs(Asked { alternatives: vec![bare] }));
-            let needs = seat.pieces.iter().filter_map(|piece| release.pieces.get(piece)).flat_map(|piece| &piece.needs);
+            let needs = seat.pieces.iter().filter_map(|piece| details.pieces.get(piece)).flat_map(|piece| &piece.needs);
             for need in needs {
                 rules.extend(self.needed(seat, need)?);
             }
@@ -264,10 +263,10 @@ impl<'c> Offer<'c> {
             let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
             rules.push(Rule::Needs(Asked { alternatives: vec![to(Choice::Release(at)), to(Choice::Apart)] }));
         }
-        for need in &release.needs {
+        for need in &details.needs {
             rules.extend(self.needed(seat, need)?);
         }
-        for way in &release.excludes {
+        for way in &details.excludes {
             rules.extend(self.excluded(seat, way)?);
         }
         Ok(rules)
@@ -300,7 +299,7 @@ impl Provider for Offer<'_> {
         let offered = |release: &CardRelease| {
             policy != HostPolicy::Only
                 && (previews || !release.preview)
-                && has_pieces(release, &seat.pieces)
+                && release.has_pieces(&seat.pieces)
                 && self.is_there(release, seat)
         };
         let releases = card.releases.iter().enumerate().filter(|(_, release)| offered(release));

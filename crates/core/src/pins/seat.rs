@@ -87,8 +87,3 @@ pub(super) fn in_range(range: &Range, card: &Card, release: &CardRelease) -> boo
     range.requirement.allows_by(card.scheme, &release.version)
         && range.series.as_ref().is_none_or(|series| release.series.contains(series))
 }
-
-/// Whether a release has all these pieces.
-pub(super) fn has_pieces(release: &CardRelease, pieces: &[String]) -> bool {
-    pieces.iter().all(|piece| release.pieces.contains_key(piece))
-}

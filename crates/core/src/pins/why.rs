@@ -5,7 +5,7 @@
 use std::rc::Rc;
 
 use super::clash::{ClashReport, Withheld};
-use super::seat::{has_pieces, in_range};
+use super::seat::in_range;
 use super::{Choosing, Moves, Pin, Pins, PinsError};
 use crate::catalog::{Card, CardRelease, Need};
 use crate::document::Place;
@@ -202,8 +202,8 @@ impl Choosing<'_> {
             return Ok(Reason::Withheld(Withheld::NoArtifact(lacks)));
         }
         let pieces: Vec<String> = pin.pieces.keys().cloned().collect();
-        if !has_pieces(release, &pieces) {
-            let lacks = pieces.into_iter().filter(|piece| !release.pieces.contains_key(piece));
+        if !release.has_pieces(&pieces) {
+            let lacks = pieces.into_iter().filter(|piece| !release.pieces().any(|name| name == piece));
             return Ok(Reason::Withheld(Withheld::NoPiece(lacks.collect())));
         }
         // The wishes speak first: what they leave out, no change of pins can bring.
@@ -257,8 +257,8 @@ impl Choosing<'_> {
         for (tool, pin) in pins.rungs.iter().filter(|(tool, pin)| **tool != card.tool && pin.host.is_none()) {
             let other = self.card_of(tool)?;
             let Some(release) = other.release(&pin.version) else { continue };
-            let pieces = release.pieces.iter().filter(|(name, _)| pin.pieces.contains_key(*name));
-            let needs = release.needs.iter().chain(pieces.flat_map(|(_, piece)| &piece.needs));
+            let details = release.details();
+            let needs = details.needs_with(|piece| pin.pieces.contains_key(piece));
             let needs = needs.filter(|need| need.names().any(is_meant));
             let asker =
                 |need: &Need| Asker::Rung { tool: tool.clone(), version: pin.version.clone(), need: need.clone() };

@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use super::PinsError;
 use super::offer::Offer;
-use super::seat::{Choice, has_pieces, in_range};
+use super::seat::{Choice, in_range};
 use crate::catalog::{Card, CardRelease};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range, Wish};
@@ -62,7 +62,7 @@ impl Offer<'_> {
 
 /// Previews that were not asked for are told of in a clash, not here.
 fn fits(wish: &Wish, card: &Card, release: &CardRelease) -> bool {
-    in_range(&wish.range, card, release) && has_pieces(release, &wish.range.pieces)
+    in_range(&wish.range, card, release) && release.has_pieces(&wish.range.pieces)
 }
 
 fn no_artifact(wish: &Wish, newest: &CardRelease, platform: &Platform) -> PinsError {
@@ -70,26 +70,26 @@ fn no_artifact(wish: &Wish, newest: &CardRelease, platform: &Platform) -> PinsEr
         tool: wish.tool.clone(),
         version: newest.version.to_string(),
         platform: platform.clone(),
-        there: newest.artifacts.keys().cloned().collect(),
+        there: newest.platforms().to_vec(),
         place: Box::new(wish.place.clone()),
     }
 }
 
 fn no_such_version(wish: &Wish, cards: &[Rc<Card>]) -> PinsError {
     let releases: Vec<&CardRelease> = cards.iter().flat_map(|card| &card.releases).collect();
-    let sorted = |names: Vec<&String>| {
-        let mut names: Vec<String> = names.into_iter().cloned().collect();
+    let sorted = |names: Vec<&str>| {
+        let mut names: Vec<String> = names.into_iter().map(str::to_owned).collect();
         names.sort();
         names.dedup();
         names
     };
-    let series = sorted(releases.iter().flat_map(|release| &release.series).collect());
+    let series = sorted(releases.iter().flat_map(|release| &release.series).map(String::as_str).collect());
     let place = Box::new(wish.range_place.clone());
     if let Some(wanted) = wish.range.series.as_ref().filter(|wanted| !series.contains(wanted)) {
         let near = near(wanted, series.iter().map(String::as_str));
         return PinsError::NoSuchSeries { tool: wish.tool.clone(), series: wanted.clone(), near, there: series, place };
     }
-    let there = sorted(releases.iter().flat_map(|release| release.pieces.keys()).collect());
+    let there = sorted(releases.iter().flat_map(|release| release.pieces()).collect());
     if let Some(piece) = wish.range.pieces.iter().find(|piece| !there.contains(piece)) {
         let near = near(piece, there.iter().map(String::as_str));
         return PinsError::NoSuchPiece { tool: wish.tool.clone(), piece: piece.clone(), near, there, place };

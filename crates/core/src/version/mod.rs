@@ -42,7 +42,7 @@ impl Version {
 
     /// How many numbers and words it has.
     pub fn length(&self) -> usize {
-        self.reading.meant().len()
+        self.reading.length()
     }
 
     /// Its first `count` numbers and words, as they were written: `1.4` of `1.4.2`.

@@ -1,7 +1,8 @@
 //! Schemes: how the versions of one tool are ordered.
 //!
-//! Every scheme reads a version as a row of [`Part`]s, and rows are compared part by part. A row that goes on where the
-//! other has its end is decided by the end's place among the parts.
+//! Every scheme reads a version as a row of parts and writes them as a key, so that comparing versions is comparing bytes.
+//! Each part is its rank and then what it says: a number as its length and its bytes, the highest first; a word as its
+//! letters and a zero. A row that goes on where the other has its end is decided by the end's rank.
 
 use std::cmp::Ordering;
 
@@ -25,23 +26,72 @@ pub enum Scheme {
     Decimal,
 }
 
-/// A piece of a version. The variants are in rising order.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(super) enum Part {
+/// The parts of a version, in rising order.
+mod rank {
     /// The end of a semantic preview: before all that could follow.
-    Close,
-    /// A word that makes a preview, by rank and then by letters.
-    Preview(u8, String),
+    pub(super) const CLOSE: u8 = 1;
+    /// A word that makes a preview: its rank among those, then its letters.
+    pub(super) const PREVIEW: u8 = 2;
     /// A number among words that come after numbers.
-    Count(u64),
-    End,
-    Word(String),
-    Number(u64),
+    pub(super) const COUNT: u8 = 3;
+    /// The end of all other versions.
+    pub(super) const END: u8 = 4;
+    pub(super) const WORD: u8 = 5;
+    pub(super) const NUMBER: u8 = 6;
 }
 
 /// A version as a scheme reads it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(super) struct Reading(Vec<Part>);
+pub(super) struct Reading {
+    key: Box<[u8]>,
+    /// How much of the key there is before the end.
+    meant: u16,
+    /// How many parts that is.
+    length: u16,
+    is_preview: bool,
+}
+
+/// A key in the making.
+#[derive(Default)]
+struct Key {
+    bytes: Vec<u8>,
+    meant: usize,
+    length: u16,
+    is_preview: bool,
+}
+
+impl Key {
+    fn number(&mut self, rank: u8, number: u64) {
+        let bytes = number.to_be_bytes();
+        let zeros = bytes.iter().take_while(|&&byte| byte == 0).count();
+        // Eight bytes at most.
+        self.bytes.extend([rank, 8 - u8::try_from(zeros).unwrap_or(8)]);
+        self.bytes.extend(&bytes[zeros..]);
+        self.part();
+    }
+
+    fn word(&mut self, rank: &[u8], word: &str) {
+        self.bytes.extend(rank);
+        self.bytes.extend(word.as_bytes());
+        self.bytes.push(0);
+        self.is_preview |= rank[0] == rank::PREVIEW;
+        self.part();
+    }
+
+    fn part(&mut self) {
+        self.length += 1;
+        self.meant = self.bytes.len();
+    }
+
+    fn end(&mut self, rank: u8) {
+        self.bytes.push(rank);
+    }
+
+    fn finish(self) -> Option<Reading> {
+        let meant = self.meant.try_into().ok()?;
+        Some(Reading { key: self.bytes.into(), meant, length: self.length, is_preview: self.is_preview })
+    }
+}
 
 impl Scheme {
     /// How two versions of one tool compare. A total order: equal only for equal texts.
@@ -55,8 +105,8 @@ impl Scheme {
     /// Whether `version` is `prefix`, or goes on where `prefix` ends: `1.4.2` starts with `1.4`, `1.40` does not.
     pub fn starts_with(self, version: &Version, prefix: &Version) -> bool {
         match self {
-            Self::Common => version.reading.0.starts_with(prefix.reading.meant()),
-            _ => self.read(version).0.starts_with(self.read(prefix).meant()),
+            Self::Common => version.reading.starts_with(&prefix.reading),
+            _ => self.read(version).starts_with(&self.read(prefix)),
         }
     }
 
@@ -81,59 +131,82 @@ impl Scheme {
 
 impl Reading {
     pub(super) fn is_preview(&self) -> bool {
-        self.0.iter().any(|part| matches!(part, Part::Preview(..)))
+        self.is_preview
     }
 
-    /// Everything but the end.
-    pub(super) fn meant(&self) -> &[Part] {
-        let ends = self.0.iter().rev().take_while(|part| matches!(part, Part::End | Part::Close)).count();
-        &self.0[..self.0.len() - ends]
+    /// How many numbers and words there are.
+    pub(super) fn length(&self) -> usize {
+        usize::from(self.length)
+    }
+
+    fn starts_with(&self, prefix: &Self) -> bool {
+        self.key.starts_with(&prefix.key[..usize::from(prefix.meant)])
     }
 
     /// `letters`: whether `a` and `b` before a number stand for alpha and beta. `None` when a number is too large.
     pub(super) fn common(text: &str, letters: bool) -> Option<Self> {
-        let runs = runs(text.strip_prefix('v').filter(|rest| starts_with_digit(rest)).unwrap_or(text));
-        let mut parts = Vec::with_capacity(runs.len() + 1);
-        for (at, run) in runs.iter().enumerate() {
-            let numbered = letters && runs.get(at + 1).is_some_and(|next| starts_with_digit(next));
-            parts.push(part(run, numbered)?);
-        }
-        parts.push(Part::End);
-        Some(Self(parts))
+        let mut key = Key::default();
+        read_common(&mut key, text.strip_prefix('v').filter(|rest| starts_with_digit(rest)).unwrap_or(text), letters)?;
+        key.end(rank::END);
+        key.finish()
     }
 
     /// `MAJOR.MINOR.PATCH-PREVIEW+BUILD`, with any count of numbers.
     fn semantic(text: &str) -> Option<Self> {
         let (text, build) = text.split_once('+').map_or((text, None), |(text, build)| (text, Some(build)));
         let (numbers, preview) = text.split_once('-').map_or((text, None), |(text, preview)| (text, Some(preview)));
-        let number = |number: &str| number.parse().ok().map(Part::Number);
-        let mut parts: Vec<Part> = numbers.split('.').map(number).collect::<Option<_>>()?;
+        let mut key = Key::default();
+        for number in numbers.split('.') {
+            key.number(rank::NUMBER, number.parse().ok()?);
+        }
         match preview {
-            None => parts.push(Part::End),
+            None => key.end(rank::END),
             Some(preview) => {
-                parts.push(Part::Preview(0, String::new()));
-                parts.extend(preview.split('.').map(identifier));
-                parts.push(Part::Close);
+                key.word(&[rank::PREVIEW, 0], "");
+                preview.split('.').for_each(|part| identifier(&mut key, part));
+                key.end(rank::CLOSE);
             }
         }
-        parts.extend(build.into_iter().flat_map(|build| build.split('.')).map(identifier));
-        Some(Self(parts))
+        build.into_iter().flat_map(|build| build.split('.')).for_each(|part| identifier(&mut key, part));
+        key.finish()
     }
 
     /// A number before the first dot, decimal places behind it; further parts by the common rules.
     fn decimal(text: &str) -> Option<Self> {
         let (whole, rest) = text.split_once('.')?;
         let places = rest.split(|c: char| !c.is_ascii_digit()).next().filter(|places| !places.is_empty())?;
-        let mut parts = vec![Part::Number(whole.parse().ok()?)];
-        parts.extend(places.bytes().map(|digit| Part::Number(u64::from(digit - b'0'))));
-        parts.extend(Self::common(&rest[places.len()..], true)?.0);
-        Some(Self(parts))
+        let mut key = Key::default();
+        key.number(rank::NUMBER, whole.parse().ok()?);
+        places.bytes().for_each(|digit| key.number(rank::NUMBER, u64::from(digit - b'0')));
+        read_common(&mut key, &rest[places.len()..], true)?;
+        key.end(rank::END);
+        key.finish()
     }
 }
 
+fn read_common(key: &mut Key, text: &str, letters: bool) -> Option<()> {
+    let mut runs = runs(text).peekable();
+    while let Some(run) = runs.next() {
+        if starts_with_digit(run) {
+            key.number(rank::NUMBER, run.parse().ok()?);
+            continue;
+        }
+        let numbered = letters && runs.peek().is_some_and(|next| starts_with_digit(next));
+        let word = run.to_ascii_lowercase();
+        match preview(&word, numbered) {
+            Some(rank) => key.word(&[rank::PREVIEW, rank], &word),
+            None => key.word(&[rank::WORD], &word),
+        }
+    }
+    Some(())
+}
+
 /// Numbers before words, numbers by value.
-fn identifier(text: &str) -> Part {
-    text.parse().map_or_else(|_| Part::Word(text.to_owned()), Part::Count)
+fn identifier(key: &mut Key, text: &str) {
+    match text.parse() {
+        Ok(number) => key.number(rank::COUNT, number),
+        Err(_) => key.word(&[rank::WORD], text),
+    }
 }
 
 fn starts_with_digit(text: &str) -> bool {
@@ -141,27 +214,18 @@ fn starts_with_digit(text: &str) -> bool {
 }
 
 /// Splits at separators and where letters and digits meet.
-fn runs(text: &str) -> Vec<&str> {
-    text.split(|c: char| !c.is_ascii_alphanumeric())
-        .flat_map(|word| {
-            let bytes = word.as_bytes();
-            let turns = |at: &usize| bytes[*at].is_ascii_digit() != bytes[*at - 1].is_ascii_digit();
-            let mut cuts: Vec<usize> = (1..word.len()).filter(turns).collect();
-            cuts.insert(0, 0);
-            cuts.push(word.len());
-            cuts.windows(2).map(|pair| &word[pair[0]..pair[1]]).collect::<Vec<_>>()
+fn runs(text: &str) -> impl Iterator<Item = &str> {
+    text.split(|c: char| !c.is_ascii_alphanumeric()).flat_map(|word| {
+        word.as_bytes().chunk_by(|a, b| a.is_ascii_digit() == b.is_ascii_digit()).scan(0, move |at, chunk| {
+            *at += chunk.len();
+            word.get(*at - chunk.len()..*at)
         })
-        .filter(|run| !run.is_empty())
-        .collect()
+    })
 }
 
-/// `numbered`: a number follows. `b2` is a beta, the `b` of `3.2.0b` a letter release.
-fn part(run: &str, numbered: bool) -> Option<Part> {
-    if starts_with_digit(run) {
-        return run.parse().ok().map(Part::Number);
-    }
-    let word = run.to_ascii_lowercase();
-    let rank = match word.as_str() {
+/// The rank of a preview word. `numbered`: a number follows. `b2` is a beta, the `b` of `3.2.0b` a letter release.
+fn preview(word: &str, numbered: bool) -> Option<u8> {
+    Some(match word {
         "dev" => 0,
         "nightly" | "canary" => 1,
         "snapshot" => 2,
@@ -171,7 +235,6 @@ fn part(run: &str, numbered: bool) -> Option<Part> {
         "rc" => 6,
         "a" if numbered => 3,
         "b" if numbered => 4,
-        _ => return Some(Part::Word(word)),
-    };
-    Some(Part::Preview(rank, word))
+        _ => return None,
+    })
 }

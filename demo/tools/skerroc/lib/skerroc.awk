@@ -108,7 +108,7 @@ $1 == "end" {
 END {
     if (failed) exit 1
     if (inside) fail("`end` is missing")
-    print "skerrow-object 1"
+    print "skerrow-object 1 from " compiler
     print "module " module
     for (i = 1; i <= length_; i++) print code[i]
 }
