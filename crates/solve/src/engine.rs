@@ -7,6 +7,9 @@ pub(crate) type Var = usize;
 /// Position of a clause.
 pub(crate) type ClauseId = usize;
 
+/// Going back over more levels than these is put off.
+const FAR: usize = 20;
+
 /// A variable or its negation.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(crate) struct Lit(u32);
@@ -123,15 +126,20 @@ impl Engine {
         self.assigned[var].as_ref().map_or(usize::MAX, |a| a.level)
     }
 
-    fn assign(&mut self, lit: Lit, reason: Reason) {
-        self.assigned[lit.var()] = Some(Assigned { value: lit.positive(), level: self.levels.len(), reason });
+    fn assign(&mut self, lit: Lit, reason: Reason, level: usize) {
+        self.assigned[lit.var()] = Some(Assigned { value: lit.positive(), level, reason });
         self.trail.push(lit);
+    }
+
+    /// The level from which on a clause forces its first literal, all others being false.
+    fn level_of_rest(&self, id: ClauseId) -> usize {
+        self.clauses[id].lits[1..].iter().map(|lit| self.level_of(lit.var())).max().unwrap_or(0)
     }
 
     /// Opens a level and makes `var` true.
     pub(crate) fn choose(&mut self, var: Var) {
         self.levels.push(self.trail.len());
-        self.assign(Lit::yes(var), Reason::Chosen);
+        self.assign(Lit::yes(var), Reason::Chosen, self.levels.len());
     }
 
     /// Adds a clause; it may be broken, or leave one literal open, under the present assignment.
@@ -155,7 +163,7 @@ impl Engine {
         self.clauses.push(Clause { lits, parents });
         match first.map(|lit| (lit, self.holds(lit))) {
             None | Some((_, Some(false))) => return (id, Some(Conflict::Clause(id))),
-            Some((lit, None)) if rest_false => self.assign(lit, Reason::Clause(id)),
+            Some((lit, None)) if rest_false => self.assign(lit, Reason::Clause(id), self.level_of_rest(id)),
             Some(_) => {}
         }
         (id, None)
@@ -179,12 +187,13 @@ impl Engine {
     }
 
     fn exclude_siblings(&mut self, var: Var) -> Option<Conflict> {
+        let level = self.level_of(var);
         for other in self.group_of[var].clone() {
             match self.value(other) {
                 _ if other == var => {}
                 Some(true) => return Some(Conflict::Siblings(var, other)),
                 Some(false) => {}
-                None => self.assign(Lit::no(other), Reason::Sibling(var)),
+                None => self.assign(Lit::no(other), Reason::Sibling(var), level),
             }
         }
         None
@@ -231,22 +240,27 @@ impl Engine {
         if value_of(first, &self.assigned) == Some(false) {
             return Rewatched::Broken;
         }
-        self.assign(first, Reason::Clause(id));
+        self.assign(first, Reason::Clause(id), self.level_of_rest(id));
         Rewatched::Kept
     }
 
-    /// Learns from a conflict and goes back as far as the lesson reaches.
+    /// Learns from a conflict and goes back.
+    ///
+    /// The lesson holds from some lower level on, but when that is far, only the last choice is taken back and the lesson
+    /// is put in out of order (chronological backtracking; Nadel and Ryvchin, SAT 2018): since choices come in a fixed
+    /// order, those in between would be made again as they were.
     ///
     /// # Errors
     /// The given clauses that together refute the problem, when the conflict does not depend on any choice.
     pub(crate) fn learn(&mut self, conflict: &Conflict) -> Result<(), Vec<ClauseId>> {
-        self.undo_to(self.level_of_conflict(conflict));
-        if self.levels.is_empty() {
+        let here = self.level_of_conflict(conflict);
+        self.undo_to(here);
+        if here == 0 {
             return Err(self.refutation(conflict));
         }
         let (lits, parents) = self.analyse(conflict);
-        let back_to = lits.iter().skip(1).map(|lit| self.level_of(lit.var())).max().unwrap_or(0);
-        self.undo_to(back_to);
+        let holds_from = lits.iter().skip(1).map(|lit| self.level_of(lit.var())).max().unwrap_or(0);
+        self.undo_to(if here - holds_from > FAR { here - 1 } else { holds_from });
         match self.insert(lits, parents).1 {
             None => Ok(()),
             // Only an empty lesson, or one over level 0 alone, is broken right after going back.
@@ -265,10 +279,19 @@ impl Engine {
             return;
         }
         let keep = self.levels[level];
-        for lit in self.trail.drain(keep..) {
-            self.assigned[lit.var()] = None;
+        let mut kept = keep;
+        for at in keep..self.trail.len() {
+            let lit = self.trail[at];
+            if self.level_of(lit.var()) <= level {
+                self.trail[kept] = lit;
+                kept += 1;
+            } else {
+                self.assigned[lit.var()] = None;
+            }
         }
+        self.trail.truncate(kept);
         self.levels.truncate(level);
+        // What was put in out of order may have more to say now.
         self.head = keep;
     }
 
@@ -293,7 +316,11 @@ impl Engine {
                     _ => lesson.push(lit),
                 }
             }
-            at = (0..at).rev().find(|&i| self.seen[self.trail[i].var()] == now).unwrap_or(0);
+            let is_next = |&i: &usize| {
+                let var = self.trail[i].var();
+                self.seen[var] == now && self.level_of(var) == here
+            };
+            at = (0..at).rev().find(is_next).unwrap_or(0);
             let lit = self.trail[at];
             if open <= 1 {
                 lesson.insert(0, lit.negated());
