@@ -64,6 +64,9 @@ keys Return
 shot climb kladder climb --accept-licence neapstone-terms
 shot verify kladder verify
 shot standing kladder
+kladder pin --quiet --move skerroc=1.4.2
+shot why kladder why skerroc
+shot newer kladder newer
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"/; s/^whimbrow = .*/oarweld = "<3"/' ladder.toml
 shot clash kladder climb
 fresh damaged

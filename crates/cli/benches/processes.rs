@@ -1,4 +1,5 @@
-//! Whole processes, side by side: start-up, a climb with nothing to do, and the launcher on top of a direct start.
+//! Whole processes, side by side: start-up, a climb with nothing to do, the launcher on top of a direct start, and pins
+//! over a large catalog.
 //!
 //! `cargo bench -p kladder`. Each figure is the median of interleaved runs; the machine's mood cancels out of the ratios.
 //! Needs `rustc` on PATH for the smallest static program that only execs.
@@ -12,6 +13,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use kladder_core::digest::Digest;
+use kladder_synth::{Made, Shape};
 
 const RUNS: usize = 200;
 const RUNGS: usize = 200;
@@ -26,6 +28,32 @@ fn main() {
     let idle = medians(&mut [home.kladder(&kladder, &["climb", "--quiet"])])[0];
     println!("climb, nothing to do, {RUNGS} rungs  {}", shown(idle));
     launcher(&home, &kladder, folder.path());
+    large_catalog(&kladder, &folder.path().join("large"));
+}
+
+/// `pin` in a cold process over 10,000 tools x 20 versions, the index made and not.
+fn large_catalog(kladder: &Path, folder: &Path) {
+    Made::generate(&Shape::default()).write(&folder.join("catalog")).unwrap();
+    // Files of this very moment are read again, since they may change without a trace.
+    std::thread::sleep(Duration::from_secs(3));
+    for (wishes, name) in [(20, "20 wishes"), (1, "a single wish")] {
+        let rungs: String =
+            (0..wishes).map(|at| format!("tool-{} = \"any\"\n", at * 125 + 9000 * usize::from(wishes == 1))).collect();
+        fs::write(folder.join("ladder.toml"), format!("[ladder]\ncatalog = \"catalog\"\n[rungs]\n{rungs}")).unwrap();
+        let pin = || {
+            let _ = fs::remove_file(folder.join("ladder.pinned.toml"));
+            let mut pin = Home(folder.to_path_buf()).kladder(kladder, &["pin", "--quiet"]);
+            let started = Instant::now();
+            assert!(pin.status().unwrap().success());
+            started.elapsed()
+        };
+        let _ = fs::remove_dir_all(folder.join("home"));
+        println!("pin, 10,000 x 20, {name}, making the index  {}", shown(pin()));
+        let mut times: Vec<Duration> = (0..11).map(|_| pin()).collect();
+        times.sort();
+        let pins = fs::read_to_string(folder.join("ladder.pinned.toml")).unwrap();
+        println!("pin, 10,000 x 20, {name}, {} rungs  {}", pins.matches("\nversion = ").count(), shown(times[5]));
+    }
 }
 
 /// What each way of starting adds to a direct start of the same program.

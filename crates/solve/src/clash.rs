@@ -15,12 +15,21 @@ fn wishes_in<P: Provider>(facts: &[Fact<P>]) -> Vec<usize> {
 
 /// Shrinks a refutation by leaving out one wish after the other, then one rule (deletion-based minimisation; see
 /// Marques-Silva, "Minimal Unsatisfiability", 2010). What cannot be decided within the budget stays in.
-pub(crate) fn smallest<P: Provider>(
+pub(crate) fn smallest<P: Provider>(provider: &P, wishes: &[NeedOf<P>], facts: Vec<Fact<P>>, budget: u64) -> Clash<P> {
+    // First among what the refutation rests on: a small problem, which leaves few wishes to be tried against everything.
+    let only = Only { provider, facts: &facts };
+    let (_, facts) = fewest_wishes(&only, wishes, facts.iter().map(copy).collect(), budget);
+    let facts = facts.iter().map(copy).collect();
+    let (core, facts) = fewest_wishes(provider, wishes, facts, budget);
+    Clash { facts: fewest_rules(provider, wishes, &core, facts, budget), wishes: core }
+}
+
+fn fewest_wishes<P: Provider>(
     provider: &P,
     wishes: &[NeedOf<P>],
     mut facts: Vec<Fact<P>>,
     budget: u64,
-) -> Clash<P> {
+) -> (Vec<usize>, Vec<Fact<P>>) {
     let mut core = wishes_in(&facts);
     let mut at = 0;
     while at < core.len() {
@@ -35,7 +44,7 @@ pub(crate) fn smallest<P: Provider>(
             _ => at += 1,
         }
     }
-    Clash { facts: fewest_rules(provider, wishes, &core, facts, budget), wishes: core }
+    (core, facts)
 }
 
 /// Leaves out rules without which the wishes still clash. Versions of a package that have a rule in common are one.
@@ -52,7 +61,7 @@ fn fewest_rules<P: Provider>(
         let only = Only { provider, facts: &fewer };
         match attempt(&only, wishes, core, &[], budget) {
             // The facts of `Only` are facts of the provider.
-            Err(Ended::Refuted(found)) => facts = found.iter().map(back).collect(),
+            Err(Ended::Refuted(found)) => facts = found.iter().map(copy).collect(),
             _ => at += 1,
         }
     }
@@ -77,16 +86,12 @@ fn alike<P: Provider>(one: &Fact<P>, other: &Fact<P>) -> bool {
     }
 }
 
-fn copy<P: Provider>(fact: &Fact<P>) -> Fact<P> {
-    match fact {
-        Fact::Wish(at) => Fact::Wish(*at),
-        Fact::Rule { package, version, rule } => {
-            Fact::Rule { package: package.clone(), version: version.clone(), rule: rule.clone() }
-        }
-    }
-}
-
-fn back<P: Provider>(fact: &Fact<Only<'_, P>>) -> Fact<P> {
+/// A fact in the terms of another provider that speaks of the same things.
+fn copy<P, Q>(fact: &Fact<P>) -> Fact<Q>
+where
+    P: Provider,
+    Q: Provider<Package = P::Package, Version = P::Version, Range = P::Range>,
+{
     match fact {
         Fact::Wish(at) => Fact::Wish(*at),
         Fact::Rule { package, version, rule } => {

@@ -22,13 +22,16 @@ pub struct Shape {
     pub capabilities: u8,
     /// Percentage of releases that exclude a range of another tool.
     pub exclusions: u8,
+    /// Whether there is an answer by design: each tool has one release whose needs leave a certain release of each needed
+    /// tool. Tight catalogs without it have none that anybody finds.
+    pub planted: bool,
     /// The same seed gives the same catalog.
     pub seed: u64,
 }
 
 impl Default for Shape {
     fn default() -> Self {
-        Self { tools: 10_000, versions: 20, tight: 30, capabilities: 0, exclusions: 0, seed: 1 }
+        Self { tools: 10_000, versions: 20, tight: 30, capabilities: 0, exclusions: 0, planted: false, seed: 1 }
     }
 }
 
@@ -75,7 +78,7 @@ fn needed(shape: &Shape, at: usize, random: &mut Rng) -> Vec<usize> {
 
 fn release(shape: &Shape, at: usize, age: usize, needed: &[usize], random: &mut Rng) -> Release {
     let (major, minor) = version(age);
-    let needs = needed.iter().map(|&other| need(shape, other, age, random)).collect();
+    let needs = needed.iter().map(|&other| need(shape, at, other, age, random)).collect();
     let excludes = if random.u8(0..100) < shape.exclusions && at + 1 < shape.tools {
         let other = at + random.usize(1..(shape.tools - at).min(200));
         vec![Way { name: format!("tool-{other}"), range: format!("<{major}"), pieces: Vec::new() }]
@@ -92,9 +95,17 @@ fn release(shape: &Shape, at: usize, age: usize, needed: &[usize], random: &mut 
     }
 }
 
+/// The age of a tool's release in the planted answer: old enough that it is not what everybody tries first.
+fn planted(shape: &Shape, at: usize) -> usize {
+    let mut random = Rng::with_seed(shape.seed ^ (at as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15));
+    shape.versions / 2 + random.usize(0..shape.versions.div_ceil(2))
+}
+
 /// What a release of some age needs of a tool: something about as old as itself, or a little older.
-fn need(shape: &Shape, other: usize, age: usize, random: &mut Rng) -> Need {
-    let (major, minor) = version(age.saturating_sub(random.usize(0..3)));
+fn need(shape: &Shape, at: usize, other: usize, age: usize, random: &mut Rng) -> Need {
+    let back = random.usize(0..3);
+    let is_planted = shape.planted && age == planted(shape, at);
+    let (major, minor) = version(if is_planted { planted(shape, other) } else { age.saturating_sub(back) });
     let range = match random.u8(0..100) {
         share if share < shape.tight / 4 => format!("{major}.{minor}"),
         share if share < shape.tight => format!(">={major}.{minor}.0, <{}", major + 1),

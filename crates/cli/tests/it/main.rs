@@ -5,6 +5,7 @@
 
 mod bad_input;
 mod before;
+mod choosing;
 mod clashes;
 mod climbing;
 mod output;

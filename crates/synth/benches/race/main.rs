@@ -19,23 +19,24 @@ struct Case {
     name: &'static str,
     shape: Shape,
     wishes: usize,
-    /// Wishes for the oldest releases of a few popular tools, which nothing new can live with.
+    /// Wishes for the newest release of as many tools, and ten times as many for the oldest releases of popular ones,
+    /// which nothing new can live with.
     old: usize,
 }
 
 fn main() {
     let base = Shape::default();
+    let planted = Shape { planted: true, seed: 2, ..base };
     let cases = [
         Case { name: "wide ranges", shape: Shape { tight: 0, ..base }, wishes: 20, old: 0 },
         Case { name: "as found", shape: base, wishes: 20, old: 0 },
-        Case { name: "as found, many wishes", shape: base, wishes: 200, old: 0 },
-        Case { name: "tight", shape: Shape { tight: 70, seed: 2, ..base }, wishes: 20, old: 0 },
-        Case { name: "very tight", shape: Shape { tight: 100, seed: 3, ..base }, wishes: 20, old: 0 },
+        Case { name: "as found, 200 wishes", shape: base, wishes: 200, old: 0 },
+        Case { name: "as found, 3 wishes", shape: Shape { seed: 6, ..base }, wishes: 3, old: 0 },
         Case { name: "exclusions", shape: Shape { exclusions: 20, seed: 4, ..base }, wishes: 20, old: 0 },
         Case { name: "capabilities", shape: Shape { capabilities: 20, seed: 5, ..base }, wishes: 20, old: 0 },
-        Case { name: "a small ladder", shape: Shape { seed: 6, ..base }, wishes: 3, old: 0 },
+        Case { name: "tight", shape: Shape { tight: 60, ..planted }, wishes: 2, old: 0 },
+        Case { name: "very tight", shape: Shape { tight: 100, ..planted }, wishes: 20, old: 0 },
         Case { name: "no solution", shape: Shape { seed: 7, ..base }, wishes: 20, old: 3 },
-        Case { name: "no solution, tight", shape: Shape { tight: 70, seed: 8, ..base }, wishes: 20, old: 3 },
     ];
     println!("| instance | chosen | ours | resolvo | pubgrub | ours / best other |");
     println!("|---|---|---|---|---|---|");
@@ -58,7 +59,8 @@ fn run(case: &Case) {
         turn(0, Some(answer), took);
         let (answer, took) = timed(|| others::resolvo(&instance));
         turn(1, Some(answer), took);
-        if let Some(laid) = &laid {
+        // The tight ones take it more than ten seconds each.
+        if let Some(laid) = laid.as_ref().filter(|_| case.name != "tight") {
             let (answer, took) = timed(|| laid.solve(&instance));
             turn(2, Some(answer), took);
         }
