@@ -190,7 +190,7 @@ fn verifying_sees_what_answers_and_what_is_on_the_shelf() {
     fs::set_permissions(&launcher, fs::Permissions::from_mode(0o644)).unwrap();
     assert_eq!(verify()[1], "failed: no file answers");
     fs::set_permissions(&launcher, fs::Permissions::from_mode(0o755)).unwrap();
-    fs::write(desk.landing().join("launch.table"), "kladder launch table 2\n0\00\0").unwrap();
+    fs::write(desk.landing().join("launch.table"), "kladder launch table 2\n0\x000\0").unwrap();
     assert_eq!(verify()[1], "failed: the launch table does not have it");
     fs::write(desk.landing().join("launch.table"), "???").unwrap();
     assert!(verify()[1].contains("it is not a launch table of format 2"));

@@ -48,6 +48,7 @@ impl Desk {
     }
 
     fn pin(&self, wishes: &str, old: Option<&Pins>) -> Result<Pins, PinsError> {
+        #[allow(clippy::redundant_closure_for_method_calls, reason = "only a closure fits every lifetime")]
         self.choosing(wishes, old, |choosing| choosing.pins())
     }
 
@@ -332,6 +333,6 @@ fn an_index_is_used_while_it_matches_and_never_when_it_does_not() {
 fn backdate(folder: &Path) {
     for entry in fs::read_dir(folder).unwrap() {
         let file = fs::File::options().write(true).open(entry.unwrap().path()).unwrap();
-        file.set_modified(std::time::SystemTime::now() - std::time::Duration::from_secs(3600)).unwrap();
+        file.set_modified(std::time::SystemTime::now() - std::time::Duration::from_hours(1)).unwrap();
     }
 }

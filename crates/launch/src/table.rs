@@ -131,7 +131,9 @@ pub fn variables(bytes: &[u8]) -> Result<Vec<(OsString, OsString)>, TableError> 
 }
 
 /// What all commands have in common, and the fields that follow.
-fn open(bytes: &[u8]) -> Result<(usize, Vec<(OsString, OsString)>, Fields<'_>), TableError> {
+type Opened<'a> = (usize, Vec<(OsString, OsString)>, Fields<'a>);
+
+fn open(bytes: &[u8]) -> Result<Opened<'_>, TableError> {
     let mut fields = Fields(bytes.strip_prefix(HEADER).ok_or(TableError::UnknownFormat)?);
     let up = fields.count()?;
     let variables = fields.pairs()?;

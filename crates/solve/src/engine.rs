@@ -148,12 +148,15 @@ impl Engine {
     }
 
     fn insert(&mut self, mut lits: Vec<Lit>, parents: Parents) -> (ClauseId, Option<Conflict>) {
-        // The two watched literals must be the last to become free on backtracking. The sort is stable, so that open
-        // literals keep their order of preference.
-        lits.sort_by_key(|&lit| match self.holds(lit) {
-            None | Some(true) => 0,
-            Some(false) => usize::MAX - self.level_of(lit.var()),
-        });
+        // The two watched literals must be the last to become free on backtracking.
+        for front in 0..lits.len().min(2) {
+            let rank = |lit: Lit| match self.holds(lit) {
+                None | Some(true) => usize::MAX,
+                Some(false) => self.level_of(lit.var()),
+            };
+            let best = (front..lits.len()).rev().max_by_key(|&at| rank(lits[at])).unwrap_or(front);
+            lits.swap(front, best);
+        }
         let id = self.clauses.len();
         for lit in lits.iter().take(2) {
             self.watches[lit.index()].push(id);

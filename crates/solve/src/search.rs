@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::ops::Range;
+use std::rc::Rc;
 
 use crate::engine::{ClauseId, Conflict, Engine, Lit, Var};
 use crate::walk::Walk;
@@ -57,7 +58,7 @@ struct Candidate<P: Provider> {
 }
 
 struct Loaded<P: Provider> {
-    rules: Vec<RuleOf<P>>,
+    rules: Rc<[RuleOf<P>]>,
     requirements: Range<usize>,
 }
 
@@ -138,11 +139,11 @@ impl<'p, P: Provider> Search<'p, P> {
         let Meaning::Candidate(Candidate { package, version, loaded: None }) = &self.meanings[var] else {
             return Ok(false);
         };
-        let rules = self.provider.rules(package, version).map_err(Ended::Provider)?;
+        let rules: Rc<[RuleOf<P>]> = self.provider.rules(package, version).map_err(Ended::Provider)?.into();
         let first = self.requirements.len();
         let needs = rules.iter().filter(|rule| matches!(rule, Rule::Needs(_))).count();
         if let Meaning::Candidate(candidate) = &mut self.meanings[var] {
-            candidate.loaded = Some(Loaded { rules: rules.clone(), requirements: first..first + needs });
+            candidate.loaded = Some(Loaded { rules: Rc::clone(&rules), requirements: first..first + needs });
         }
         // All needs stand in one stretch, whatever is learned while they are added.
         for (at, rule) in rules.iter().enumerate() {

@@ -35,8 +35,7 @@ impl Made {
                 panic!("a line is too short: {line}")
             };
             let tool = made.tool(name);
-            let mut third =
-                || words.next().map(str::to_owned).unwrap_or_else(|| panic!("something is missing: {line}"));
+            let mut third = || words.next().unwrap_or_else(|| panic!("something is missing: {line}")).to_owned();
             match second {
                 "provides" => tool.provides.push(third()),
                 "excludes" => tool.excludes.push(way(&third())),

@@ -15,7 +15,7 @@ pub(crate) fn words(tool: &str, reason: &Reason) -> String {
         }
         Reason::Withheld(Withheld::NoPiece(pieces)) => format!("it lacks the piece {}", pieces.join(", ")),
         Reason::Withheld(Withheld::HostOnly) | Reason::HostTaken => "what this host has was taken".into(),
-        Reason::LeftOut(asker) => format!("left out: {}", asked(asker)),
+        Reason::LeftOut(asker) => asked(asker),
         Reason::Pinned(shifts) if shifts.is_empty() => {
             format!("the pin holds it back; `kladder newer --take {tool}` takes it")
         }

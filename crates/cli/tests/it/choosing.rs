@@ -37,13 +37,18 @@ fn pinned() -> Sandbox {
 #[test]
 fn add_and_drop_change_one_wish_and_pin() {
     let sandbox = pinned();
-    assert_data_eq!(sandbox.run(&["add", "oarweld", ">=2, <3"]).passed().stdout, str![[r#"
+    assert_data_eq!(
+        sandbox.run(&["add", "oarweld", ">=2, <3"]).passed().stdout,
+        str![[r#"
 oarweld added to ladder.toml: ">=2, <3".
 
 3 rungs pinned in ladder.pinned.toml; nothing moved.
 
-"#]]);
-    assert_data_eq!(sandbox.run(&["add", "tidlow", "4.2", "--piece", "tracer"]).passed().stdout, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        sandbox.run(&["add", "tidlow", "4.2", "--piece", "tracer"]).passed().stdout,
+        str![[r#"
 tidlow changed in ladder.toml: { version = "4.2", pieces = ["tracer"] }.
 
   rung    version
@@ -51,7 +56,8 @@ tidlow changed in ladder.toml: { version = "4.2", pieces = ["tracer"] }.
 
 3 rungs pinned in ladder.pinned.toml; 2 of them stayed.
 
-"#]]);
+"#]]
+    );
     let added =
         LADDER.replace("\"long-term\"\n", "{ version = \"4.2\", pieces = [\"tracer\"] }\noarweld = \">=2, <3\"\n");
     assert_eq!(sandbox.read("desk/ladder.toml"), added);
@@ -62,7 +68,9 @@ tidlow changed in ladder.toml: { version = "4.2", pieces = ["tracer"] }.
             .stdout
             .contains("ladder.toml has tidlow already, with 4.2 with tracer")
     );
-    assert_data_eq!(sandbox.run(&["drop", "skerroc"]).passed().stdout, str![[r#"
+    assert_data_eq!(
+        sandbox.run(&["drop", "skerroc"]).passed().stdout,
+        str![[r#"
 skerroc dropped from ladder.toml.
 
   rung     version
@@ -70,7 +78,8 @@ skerroc dropped from ladder.toml.
 
 2 rungs pinned in ladder.pinned.toml; 2 of them stayed.
 
-"#]]);
+"#]]
+    );
     assert_eq!(
         sandbox.read("desk/ladder.toml"),
         added.replace("# firmware of the pilots\nskerroc = \"1.4\"    # until spring\n", "")
@@ -97,19 +106,25 @@ fn what_cannot_be_added_leaves_the_ladder_as_it_was() {
 #[test]
 fn search_looks_everywhere_and_says_when_there_is_nothing() {
     let sandbox = Sandbox::new();
-    assert_data_eq!(sandbox.run(&["search", "skerrow", "run"]).passed().stdout, str![[r#"
+    assert_data_eq!(
+        sandbox.run(&["search", "skerrow", "run"]).passed().stdout,
+        str![[r#"
   tool    newest  kind     what it does
   tidlow  4.2.1   runtime  Runs Skerrow images
 
 1 tool of the catalog's 10.
 
-"#]]);
-    assert_data_eq!(sandbox.run(&["search", "oarwelt"]).complaint(), str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        sandbox.run(&["search", "oarwelt"]).complaint(),
+        str![[r#"
 exit 11
 kladder: no tool of the catalog has `oarwelt`
   next   did you mean `oarweld`?
 
-"#]]);
+"#]]
+    );
     let json = sandbox.run(&["search", "editor", "--json"]).passed().json();
     let names: Vec<&str> = json["tools"].as_array().unwrap().iter().map(|t| t["tool"].as_str().unwrap()).collect();
     assert_eq!((json["format"].as_str(), names), (Some("kladder.search/1"), vec!["turnsedge", "whimbrow"]));
@@ -118,30 +133,39 @@ kladder: no tool of the catalog has `oarwelt`
 #[test]
 fn why_tells_who_asks_and_why_nothing_newer_was_taken() {
     let sandbox = pinned();
-    assert_data_eq!(sandbox.run(&["why", "skerroc"]).passed().stdout, str![[r#"
+    assert_data_eq!(
+        sandbox.run(&["why", "skerroc"]).passed().stdout,
+        str![[r#"
 skerroc 1.4.2 of 2026-08-03, long-term
   line 7 wishes for skerroc 1.4
 
   newer  date        why not
-  1.5.0  2026-10-01  left out: line 7 wishes for skerroc 1.4
+  1.5.0  2026-10-01  line 7 wishes for skerroc 1.4
   1.4.3  2026-08-20  the pin holds it back; `kladder newer --take skerroc` takes it
 
-"#]]);
-    assert_data_eq!(sandbox.run(&["why", "oarweld"]).passed().stdout, str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        sandbox.run(&["why", "oarweld"]).passed().stdout,
+        str![[r#"
 oarweld 2.2.1 of 2026-05-19
   skerroc 1.4.2 needs oarweld >=2, <3
 
   newer  date        why not
   3.0.0  2026-09-08  skerroc 1.4.3 and 1.4.2 need oarweld >=2, <3; line 7 wishes for skerroc 1.4
 
-"#]]);
-    assert_data_eq!(sandbox.run(&["why", "skerrow-compiler"]).complaint(), str![[r#"
+"#]]
+    );
+    assert_data_eq!(
+        sandbox.run(&["why", "skerrow-compiler"]).complaint(),
+        str![[r#"
 exit 11
 kladder: `skerrow-compiler` is no rung of this ladder
   why    skerroc provides it
   next   `kladder why skerroc`
 
-"#]]);
+"#]]
+    );
     let json = sandbox.run(&["why", "tidlow", "--json"]).passed().json();
     assert_eq!(
         (json["passed_over"][0]["version"].as_str(), json["format"].as_str()),
@@ -152,18 +176,21 @@ kladder: `skerrow-compiler` is no rung of this ladder
 #[test]
 fn newer_tells_what_fits_and_what_keeps_the_rest_away() {
     let sandbox = pinned();
-    assert_data_eq!(sandbox.run(&["newer"]).passed().stdout, str![[r#"
+    assert_data_eq!(
+        sandbox.run(&["newer"]).passed().stdout,
+        str![[r#"
 oarweld 2.2.1 of 2026-05-19
   3.0.0 of 2026-09-08 is the newest, but skerroc 1.4.3 and 1.4.2 need oarweld >=2, <3; line 7 wishes for skerroc 1.4
 skerroc 1.4.2 of 2026-08-03
   1.4.3 of 2026-08-20 fits the ladder
-  1.5.0 of 2026-10-01 is the newest, but left out: line 7 wishes for skerroc 1.4
+  1.5.0 of 2026-10-01 is the newest, but line 7 wishes for skerroc 1.4
 tidlow 4.0.8 of 2026-07-07
-  4.2.1 of 2026-09-24 is the newest, but left out: line 9 wishes for the long-term series of tidlow
+  4.2.1 of 2026-09-24 is the newest, but line 9 wishes for the long-term series of tidlow
 
 `kladder newer --take` moves 1 rung and climbs.
 
-"#]]);
+"#]]
+    );
     let json = sandbox.run(&["newer", "skerroc", "--json"]).passed().json();
     assert_eq!(json["rungs"][0]["within"]["version"], "1.4.3");
     assert!(sandbox.run(&["newer", "nothing"]).complaint().contains("`nothing` is no rung of this ladder"));
@@ -189,7 +216,9 @@ fn pins_are_checked_without_a_host_and_without_writing() {
     assert!(check().passed().stdout.contains("as the ladder asks for"));
     sandbox.edit("desk/ladder.toml", "skerroc = \"1.4\" ", "skerroc = \"1.5\" ");
     let before = sandbox.read("desk/ladder.pinned.toml");
-    assert_data_eq!(check().complaint(), str![[r#"
+    assert_data_eq!(
+        check().complaint(),
+        str![[r#"
 exit 15
 kladder: the pins are not what the ladder asks for
   where  ladder.pinned.toml
@@ -198,6 +227,7 @@ kladder: the pins are not what the ladder asks for
          skerroc 1.4.3 would be 1.5.0
   next   `kladder pin`, then commit the file
 
-"#]]);
+"#]]
+    );
     assert_eq!(sandbox.read("desk/ladder.pinned.toml"), before);
 }

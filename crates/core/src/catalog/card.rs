@@ -147,6 +147,9 @@ impl CardRelease {
     }
 
     /// What it needs, excludes and consists of.
+    ///
+    /// # Panics
+    /// Never: a card that was read whole holds what was encoded in it.
     pub fn details(&self) -> Details {
         postcard::from_bytes(&self.details).expect("a whole card holds what was encoded in it")
     }

@@ -184,14 +184,13 @@ impl Catalog {
         }
         let Some(path) = self.tools.get(name) else { return Ok(None) };
         let indexed = if self.index_file.is_some() { self.index()?.card(name) } else { None };
-        let card = match indexed {
-            Some(card) => Rc::new(card),
-            None => {
-                let (definition, digest) = read_definition(name, path)?;
-                let card = Card::of(&definition, digest);
-                self.read.borrow_mut().insert(name.to_owned(), Rc::new(definition));
-                Rc::new(card)
-            }
+        let card = if let Some(card) = indexed {
+            Rc::new(card)
+        } else {
+            let (definition, digest) = read_definition(name, path)?;
+            let card = Card::of(&definition, digest);
+            self.read.borrow_mut().insert(name.to_owned(), Rc::new(definition));
+            Rc::new(card)
         };
         self.cards.borrow_mut().insert(name.to_owned(), Rc::clone(&card));
         Ok(Some(card))

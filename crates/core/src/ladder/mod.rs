@@ -217,7 +217,7 @@ impl Ladder {
         let name = || folder.file_name().map_or_else(|| "ladder".into(), |name| name.display().to_string());
         Ok(Self {
             digest: digest(&platforms, &wishes),
-            path: path.to_path_buf(),
+            path: path.clone(),
             title: file.ladder.title.unwrap_or_else(name),
             platforms,
             catalog: file.ladder.catalog.map(|catalog| tidy(folder.join(catalog))),

@@ -64,15 +64,11 @@ impl<'o, 'c> Answer<'o, 'c> {
         Ok(Pins { ladder: choosing.ladder.digest, catalog_name: name, catalog, rungs })
     }
 
-    fn release<'a>(&self, card: &'a Card, taken: &Taken) -> Option<&'a CardRelease> {
-        if let Choice::Release(at) = taken.choice { card.releases.get(at) } else { None }
-    }
-
     /// All needs of what is chosen for a spot, its pieces' included, as far as they hold on its platform.
     fn needs_of(&self, spot: &Spot) -> Result<Vec<Need>, PinsError> {
         let card = self.offer.card(&spot.1)?;
         let Some(taken) = self.chosen.get(spot) else { return Ok(Vec::new()) };
-        let Some(release) = self.release(&card, taken) else { return Ok(Vec::new()) };
+        let Some(release) = release(&card, taken) else { return Ok(Vec::new()) };
         let details = release.details();
         let platforms = spot.2.as_ref().map_or(self.offer.platforms.as_slice(), std::slice::from_ref);
         let holds = |need: &&Need| platforms.iter().any(|platform| need.holds_on(platform));
@@ -122,7 +118,7 @@ impl<'o, 'c> Answer<'o, 'c> {
                 }
             }
             let other = self.offer.card(owner)?;
-            let excludes = self.chosen.get(spot).and_then(|taken| self.release(&other, taken));
+            let excludes = self.chosen.get(spot).and_then(|taken| release(&other, taken));
             let excludes = excludes.map(|release| release.details().excludes).unwrap_or_default();
             let names = |way: &Way| self.offer.tools_for(&way.name).is_ok_and(|tools| tools.contains(tool));
             if owner != tool && excludes.iter().any(|way| names(way) && fits(way)) {
@@ -198,7 +194,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         let found = definition.and_then(|definition| self.offer.choosing.host.find(&definition));
         let versions = there.iter().filter_map(|(platform, taken)| {
             let own = || found.as_ref().map(|found| found.version.clone());
-            Some((*platform, self.release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
+            Some((*platform, release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
         });
         let versions: Vec<(&Platform, Version)> = versions.collect();
         let first = versions.first().map(|(_, version)| version.clone());
@@ -210,7 +206,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         let differs = versions.into_iter().filter(|(_, version)| *version != pin.version);
         pin.elsewhere = differs.map(|(platform, version)| (platform.clone(), version)).collect();
         for (platform, taken) in there {
-            let Some(release) = self.release(&card, taken) else {
+            let Some(release) = release(&card, taken) else {
                 pin.host = found.as_ref().map(|found| found.file.clone());
                 continue;
             };
@@ -222,6 +218,10 @@ impl<'o, 'c> Answer<'o, 'c> {
         }
         Ok(pin)
     }
+}
+
+fn release<'a>(card: &'a Card, taken: &Taken) -> Option<&'a CardRelease> {
+    if let Choice::Release(at) = taken.choice { card.releases.get(at) } else { None }
 }
 
 /// The artifact for a platform, under its own name or the one that runs everywhere.

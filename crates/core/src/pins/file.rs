@@ -158,6 +158,7 @@ fn here(rungs: &BTreeMap<String, Pin>, platform: &Platform) -> BTreeMap<String, 
 
 impl Pins {
     /// What of them holds on one platform.
+    #[must_use]
     pub fn on(&self, platform: &Platform) -> Self {
         Self { rungs: here(&self.rungs, platform), ..self.clone() }
     }

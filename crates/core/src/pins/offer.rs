@@ -6,7 +6,7 @@ use std::rc::Rc;
 
 use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
-use super::seat::{Choice, Household, Part, Reach, Seat, in_range};
+use super::seat::{Choice, Part, Reach, Seat, in_range};
 use super::{Choosing, PinsError};
 use crate::catalog::{Card, CardRelease, Need, Way};
 use crate::ladder::{HostPolicy, Range, Wish};
@@ -172,7 +172,7 @@ impl<'c> Offer<'c> {
         for part in parts {
             let mut alternatives = Vec::new();
             for tool in self.tools_for(&way.name)?.iter() {
-                alternatives.push((self.seat(tool, Vec::new(), &way.pieces, part.clone()), Rc::clone(&range)));
+                alternatives.push((Seat::with(tool, Vec::new(), &way.pieces, part.clone()), Rc::clone(&range)));
             }
             for asked in self.asked(&alternatives) {
                 if !all.contains(&asked) {
@@ -181,13 +181,6 @@ impl<'c> Offer<'c> {
             }
         }
         Ok(all)
-    }
-
-    fn seat(&self, tool: &str, household: Household, pieces: &[String], part: Part) -> Seat {
-        let mut pieces = pieces.to_vec();
-        pieces.sort();
-        pieces.dedup();
-        Seat { tool: tool.to_owned(), household, pieces, part }
     }
 
     /// One of these seats; where platforms are served apart, what leads them is decided first.
@@ -227,7 +220,7 @@ impl<'c> Offer<'c> {
             let range = Rc::new(Range::from(way));
             for tool in tools.iter() {
                 let household = seat.household_for(need, tool);
-                alternatives.push((self.seat(tool, household, &way.pieces, seat.part.clone()), Rc::clone(&range)));
+                alternatives.push((Seat::with(tool, household, &way.pieces, seat.part.clone()), Rc::clone(&range)));
             }
         }
         Ok(self.asked(&alternatives).into_iter().map(Rule::Needs).collect())
@@ -239,7 +232,7 @@ impl<'c> Offer<'c> {
         let others = self.tools_for(&way.name)?;
         let others = others.iter().filter(|tool| **tool != seat.tool);
         let excluded = |tool: &String| {
-            let other = self.seat(tool, seat.household.clone(), &[], seat.part.clone());
+            let other = Seat::with(tool, seat.household.clone(), &[], seat.part.clone());
             Rule::Excludes(Alternative { package: Rc::new(other), range: Reach::Within(Rc::clone(&range)) })
         };
         Ok(others.map(excluded).collect())
@@ -316,13 +309,12 @@ impl Provider for Offer<'_> {
 
     fn rules(&self, seat: &Rc<Seat>, choice: &Choice) -> Result<Vec<RuleOf<Self>>, Stop> {
         match (&seat.part, choice) {
-            (Part::Lead, _) | (_, Choice::Apart) => Ok(Vec::new()),
+            (Part::Lead, _) | (_, Choice::Apart) | (Part::Everywhere, Choice::Host) => Ok(Vec::new()),
             (Part::On(_), Choice::Host) => {
                 let lead = Rc::new(seat.other(Part::Lead));
                 let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
                 Ok(vec![Rule::Needs(Asked { alternatives: vec![to(Choice::Host), to(Choice::Apart)] })])
             }
-            (Part::Everywhere, Choice::Host) => Ok(Vec::new()),
             (_, Choice::Release(at)) => self.rules_of_release(seat, *at),
         }
     }

@@ -58,6 +58,14 @@ impl Seat {
         Self { tool: tool.to_owned(), household: Vec::new(), pieces: Vec::new(), part }
     }
 
+    /// A seat with pieces, in any order.
+    pub(super) fn with(tool: &str, household: Household, pieces: &[String], part: Part) -> Self {
+        let mut pieces = pieces.to_vec();
+        pieces.sort();
+        pieces.dedup();
+        Self { tool: tool.to_owned(), household, pieces, part }
+    }
+
     /// The same without pieces.
     pub(super) fn bare(&self) -> Self {
         Self { pieces: Vec::new(), ..self.clone() }

@@ -217,32 +217,26 @@ impl Choosing<'_> {
         if pin.host.is_some() {
             return Ok(Reason::HostTaken);
         }
-        self.asked_for(pins, card, release, &askers)
+        Ok(self.asked_for(pins, card, release, &askers))
     }
 
     /// Asks the resolver for a release that the wishes allow.
-    fn asked_for(
-        &self,
-        pins: &Pins,
-        card: &Card,
-        release: &CardRelease,
-        askers: &[Asker],
-    ) -> Result<Reason, PinsError> {
+    fn asked_for(&self, pins: &Pins, card: &Card, release: &CardRelease, askers: &[Asker]) -> Reason {
         let moves = Moves { exact: vec![(card.tool.clone(), release.version.clone())], ..Moves::default() };
         let there = Choosing { moves: &moves, ..*self };
         let Some(moved) = there.trial() else {
             let need = askers.iter().find(|asker| needs_another(asker, card, release));
-            return Ok(match (need, there.clash()) {
+            return match (need, there.clash()) {
                 (Some(need), Some(clash)) if clash.steps.is_empty() => Reason::LeftOut(need.clone()),
                 (_, Some(clash)) => Reason::Clash(Box::new(clash)),
                 (_, None) => Reason::GaveUp,
-            });
+            };
         };
         let shifts = shifts(pins, &moved, &card.tool);
         let free = Choosing { moves: &Moves { all: true, ..Moves::default() }, ..*self }.trial();
         let freely = free.as_ref().and_then(|free| free.rungs.get(&card.tool)).map(|pin| &pin.version);
         let held = freely.is_some_and(|version| card.scheme.compare(version, &release.version).is_ge());
-        Ok(if held { Reason::Pinned(shifts) } else { Reason::ComesLater(shifts) })
+        if held { Reason::Pinned(shifts) } else { Reason::ComesLater(shifts) }
     }
 
     /// Who asks for a tool, as things are pinned.

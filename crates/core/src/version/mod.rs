@@ -46,12 +46,13 @@ impl Version {
     }
 
     /// Its first `count` numbers and words, as they were written: `1.4` of `1.4.2`.
+    #[must_use]
     pub fn prefix(&self, count: usize) -> Self {
         // A version is ASCII.
-        let ends = (1..=self.text.len()).filter(|&end| self.text.as_bytes()[end - 1].is_ascii_alphanumeric());
-        let shorter = ends.filter_map(|end| self.text[..end].parse::<Self>().ok());
+        let ends = (1..=self.text.len()).rev().filter(|&end| self.text.as_bytes()[end - 1].is_ascii_alphanumeric());
+        let mut shorter = ends.filter_map(|end| self.text[..end].parse::<Self>().ok());
         // The longest text that has just so many: 12 has one number, as 1 has.
-        shorter.filter(|shorter| shorter.length() == count).last().unwrap_or_else(|| self.clone())
+        shorter.find(|shorter| shorter.length() == count).unwrap_or_else(|| self.clone())
     }
 }
 

@@ -46,10 +46,8 @@ impl Instance {
         };
         let mut alternatives = |way: &Way| -> Vec<Alternative> {
             let mask = mask(&way.range);
-            let tools = names
-                .get(way.name.as_str())
-                .map(|&at| vec![at])
-                .unwrap_or_else(|| providers[way.name.as_str()].clone());
+            let tools =
+                names.get(way.name.as_str()).map_or_else(|| providers[way.name.as_str()].clone(), |&at| vec![at]);
             tools.into_iter().map(|tool| (tool, mask)).collect()
         };
         let packages = made.tools.iter().map(|tool| {
