@@ -88,7 +88,7 @@ fn what_cannot_be_started_says_why_with_the_status_that_shells_use() {
     fs::write(landing.path().join(TABLE), "something else").unwrap();
     let damaged = landing.run("gone", &[], "");
     assert_eq!(damaged.status.code(), Some(126));
-    assert!(text(&damaged.stderr).contains("it is not a launch table of format 1; `kladder climb` writes it anew"));
+    assert!(text(&damaged.stderr).contains("it is not a launch table of format 2; `kladder climb` writes it anew"));
 }
 
 #[test]
@@ -102,4 +102,34 @@ fn a_landing_may_be_renamed_and_reached_through_a_link() {
     std::os::unix::fs::symlink("7", &link).unwrap();
     let ran = Command::new(link.join(COMMANDS).join("show")).output().unwrap();
     assert_eq!(text(&ran.stdout), "there\n");
+}
+
+#[test]
+fn a_household_comes_first_with_its_own_variables_and_the_landing_behind_it() {
+    let landing = Landing::with(Vec::new());
+    let script = "printf '%s|%s' \"$TIDLOW_ROOT\" \"$PATH\"";
+    let own = |fronts: &[&str]| Entry {
+        variables: vec![("TIDLOW_ROOT".into(), "/shelf/own".into())],
+        fronts: fronts.iter().map(Into::into).collect(),
+        ..shell("show", &["-c", script])
+    };
+    let fronts = ["private/owner/commands", "commands"];
+    let shared =
+        Table { up: 0, variables: vec![("TIDLOW_ROOT".into(), "/shelf/shared".into())], entries: vec![own(&fronts)] };
+    fs::write(landing.path().join(TABLE), shared.to_bytes()).unwrap();
+    let at = |front: &str| landing.path().join(front).display().to_string();
+    let expected = format!("/shelf/own|{}:{}:/usr/bin:/bin", at(fronts[0]), at(fronts[1]));
+    assert_eq!(text(&landing.run("show", &[], "/usr/bin:/bin").stdout), expected);
+    // The same from inside the household, two folders further down; a PATH that has both already stays.
+    let inside = landing.path().join("private/owner");
+    fs::create_dir_all(inside.join(COMMANDS)).unwrap();
+    fs::write(inside.join(TABLE), Table { up: 2, variables: Vec::new(), entries: vec![own(&fronts)] }.to_bytes())
+        .unwrap();
+    landing.put("show");
+    let moved = inside.join(COMMANDS).join("show");
+    assert!(Command::new("cp").arg(landing.path().join("commands/show")).arg(&moved).status().unwrap().success());
+    let path = expected.split_once('|').unwrap().1;
+    for path in ["/usr/bin:/bin", path] {
+        assert_eq!(text(&Command::new(&moved).env("PATH", path).output().unwrap().stdout), expected);
+    }
 }

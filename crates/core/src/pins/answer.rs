@@ -205,15 +205,20 @@ impl<'o, 'c> Answer<'o, 'c> {
         }
         let differs = versions.into_iter().filter(|(_, version)| *version != pin.version);
         pin.elsewhere = differs.map(|(platform, version)| (platform.clone(), version)).collect();
+        // One file for all platforms is pinned as such only where all of them take it.
+        let is_alike = pin.elsewhere.is_empty() && pin.on.is_empty();
+        let mut same = there.first().map(|(_, taken)| taken.pieces.clone()).unwrap_or_default();
+        same.retain(|piece| there.iter().all(|(_, taken)| taken.pieces.contains(piece)));
         for (platform, taken) in there {
             let Some(release) = release(&card, taken) else {
                 pin.host = found.as_ref().map(|found| found.file.clone());
                 continue;
             };
             let details = release.details();
-            insert(&mut pin.artifacts, &details.artifacts, platform);
+            insert(&mut pin.artifacts, &details.artifacts, platform, is_alike);
             for (name, piece) in details.pieces.iter().filter(|(name, _)| taken.pieces.contains(*name)) {
-                insert(pin.pieces.entry(name.clone()).or_default(), &piece.artifacts, platform);
+                let is_alike = is_alike && same.contains(name);
+                insert(pin.pieces.entry(name.clone()).or_default(), &piece.artifacts, platform, is_alike);
             }
         }
         Ok(pin)
@@ -224,15 +229,16 @@ fn release<'a>(card: &'a Card, taken: &Taken) -> Option<&'a CardRelease> {
     if let Choice::Release(at) = taken.choice { card.releases.get(at) } else { None }
 }
 
-/// The artifact for a platform, under its own name or the one that runs everywhere.
+/// The artifact for a platform, under its own name or, where all platforms are alike, the one that runs everywhere.
 fn insert(
     into: &mut BTreeMap<Platform, PinnedArtifact>,
     from: &BTreeMap<Platform, PinnedArtifact>,
     platform: &Platform,
+    is_alike: bool,
 ) {
     let any = Platform::any();
     let key = if from.contains_key(platform) { platform } else { &any };
     if let Some(artifact) = from.get(key) {
-        into.insert(key.clone(), artifact.clone());
+        into.insert(if is_alike { key.clone() } else { platform.clone() }, artifact.clone());
     }
 }

@@ -151,7 +151,9 @@ struct FromCatalog {
 fn here(rungs: &BTreeMap<String, Pin>, platform: &Platform) -> BTreeMap<String, Pin> {
     let pin = |(tool, pin): (&String, &Pin)| {
         let version = pin.version_on(platform)?.clone();
-        Some((tool.clone(), Pin { version, private: here(&pin.private, platform), ..pin.clone() }))
+        let mut pin = Pin { version, private: here(&pin.private, platform), ..pin.clone() };
+        pin.pieces.retain(|_, artifacts| for_platform(artifacts, platform).is_some());
+        Some((tool.clone(), pin))
     };
     rungs.iter().filter_map(pin).collect()
 }

@@ -193,10 +193,18 @@ impl<'c> Offer<'c> {
         tool: &str,
         pin: &Pin,
     ) -> Result<(), PinsError> {
+        self.hold_bare(held, household, tool, pin)?;
         let inside = [household, &[tool.to_owned()]].concat();
-        for (tool, pin) in &pin.private {
-            self.hold(held, &inside, tool, pin)?;
-        }
+        pin.private.iter().try_for_each(|(tool, pin)| self.hold(held, &inside, tool, pin))
+    }
+
+    fn hold_bare(
+        &self,
+        held: &mut Vec<ChoiceOf<Self>>,
+        household: &[String],
+        tool: &str,
+        pin: &Pin,
+    ) -> Result<(), PinsError> {
         let Some(card) = self.choosing.catalog.card(tool)?.filter(|_| !self.choosing.moves.lets_go(tool)) else {
             return Ok(());
         };
@@ -214,8 +222,9 @@ impl<'c> Offer<'c> {
         if !self.apart() {
             return choice(&pin.version).map_or(Ok(()), |choice| add(Part::Everywhere, choice));
         }
+        // Where it is not needed it may well stand for something that has joined the ladder's own.
         let lead = if pin.elsewhere.is_empty() { choice(&pin.version) } else { Some(Choice::Apart) };
-        if let Some(lead) = lead {
+        if let Some(lead) = lead.filter(|_| pin.on.is_empty()) {
             add(Part::Lead, lead)?;
         }
         for platform in &self.platforms {

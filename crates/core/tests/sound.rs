@@ -1,0 +1,154 @@
+//! Pins over random small catalogs with everything that needs can say, held against a check of its own.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use kladder_core::catalog::{Catalog, Definition, Need as Wanted, Release as Known, Way as Path};
+use kladder_core::ladder::{Ladder, Wish};
+use kladder_core::pins::{Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError};
+use kladder_core::platform::Platform;
+use kladder_core::survey::Host;
+use kladder_synth::{Made, Need, Release, Tool, Way};
+use proptest::prelude::*;
+
+const TOOLS: [&str; 4] = ["bollwick", "gannick", "marrambit", "thwartle"];
+const PLATFORMS: [&str; 2] = ["linux-x86_64", "macos-aarch64"];
+
+fn way() -> impl Strategy<Value = Way> {
+    let name = prop::sample::select([&TOOLS[..], &["formatter"]].concat());
+    let range = prop::sample::select(vec!["any", ">=2", "<2", "<3", "=2"]);
+    let pieces = prop::sample::select(vec![vec![], vec![], vec![], vec!["lens".to_owned()]]);
+    (name, range, pieces).prop_map(|(name, range, pieces)| Way { name: name.into(), range: range.into(), pieces })
+}
+
+fn need() -> impl Strategy<Value = Need> {
+    let on = prop::sample::select(vec![vec![], vec![], vec![], vec!["linux".to_owned()], vec!["macos".to_owned()]]);
+    (way(), prop::bool::weighted(0.3), on).prop_map(|(way, private, on)| Need { ways: vec![way], private, on })
+}
+
+fn release(version: usize) -> impl Strategy<Value = Release> {
+    let exclusions = prop::collection::vec(way(), 0..2);
+    let excludes = exclusions.prop_map(|ways| ways.into_iter().map(|way| Way { pieces: Vec::new(), ..way }).collect());
+    let platforms =
+        prop::sample::select(vec![vec![], vec![], vec![PLATFORMS[0].to_owned()], vec![PLATFORMS[1].to_owned()]]);
+    let pieces = prop::option::of(prop::collection::vec(need(), 0..2));
+    (prop::collection::vec(need(), 0..3), excludes, platforms, pieces).prop_map(
+        move |(needs, excludes, platforms, piece)| Release {
+            version: version.to_string(),
+            needs,
+            excludes,
+            platforms,
+            pieces: piece.map(|needs| ("lens".to_owned(), needs)).into_iter().collect(),
+            ..Release::default()
+        },
+    )
+}
+
+fn catalogs() -> impl Strategy<Value = Made> {
+    let tool = |name: &'static str| {
+        let provides = if name < "m" { vec!["formatter".to_owned()] } else { Vec::new() };
+        (release(3), release(2), release(1)).prop_map(move |(new, middle, old)| Tool {
+            name: name.to_owned(),
+            provides: provides.clone(),
+            releases: vec![new, middle, old],
+            ..Tool::default()
+        })
+    };
+    (tool(TOOLS[0]), tool(TOOLS[1]), tool(TOOLS[2]), tool(TOOLS[3]))
+        .prop_map(|(a, b, c, d)| Made { tools: vec![a, b, c, d] })
+}
+
+/// The pins of one platform, held against the definitions.
+struct Check<'c> {
+    catalog: &'c Catalog,
+    platform: Platform,
+}
+
+/// A household with those around it, itself last.
+type Around<'p> = Vec<&'p BTreeMap<String, Pin>>;
+
+impl Check<'_> {
+    fn definition(&self, tool: &str) -> std::rc::Rc<Definition> {
+        self.catalog.tool(tool).unwrap().unwrap()
+    }
+
+    fn meets(&self, tool: &str, pin: &Pin, way: &Path) -> bool {
+        let definition = self.definition(tool);
+        let called = tool == way.name || definition.provides.contains(&way.name);
+        let pieces = way.pieces.iter().all(|piece| pin.pieces.contains_key(piece));
+        called && way.version.allows_by(definition.scheme, &pin.version) && pieces
+    }
+
+    fn wish(&self, wish: &Wish, pins: &Pins) {
+        let way = Path {
+            name: wish.tool.clone(),
+            version: wish.range.requirement.clone(),
+            pieces: wish.range.pieces.clone(),
+        };
+        assert!(pins.rungs.iter().any(|(tool, pin)| self.meets(tool, pin, &way)), "nothing meets {way}");
+    }
+
+    fn household(&self, around: &Around<'_>) {
+        for (tool, pin) in *around.last().unwrap() {
+            let release: Known = self.definition(tool).release(&pin.version).unwrap().clone();
+            assert!(release.artifact(&self.platform).is_some() && pin.artifact(&self.platform).is_some(), "{tool}");
+            let inside: Around<'_> = around.iter().copied().chain([&pin.private]).collect();
+            let pieces = release.pieces.iter().filter(|(name, _)| pin.pieces.contains_key(*name));
+            for need in release.needs.iter().chain(pieces.flat_map(|(_, piece)| &piece.needs)) {
+                let seen = if need.private { &inside } else { around };
+                assert!(!need.holds_on(&self.platform) || self.met(need, seen), "{tool} {} needs {need}", pin.version);
+            }
+            for way in &release.excludes {
+                let mut others = around.last().unwrap().iter().filter(|(other, _)| *other != tool);
+                assert!(!others.any(|(other, pin)| self.meets(other, pin, way)), "{tool} excludes {way}");
+            }
+            self.household(&inside);
+        }
+    }
+
+    fn met(&self, need: &Wanted, around: &Around<'_>) -> bool {
+        let mut all = around.iter().flat_map(|household| household.iter());
+        all.any(|(tool, pin)| need.ways.iter().any(|way| self.meets(tool, pin, way)))
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(500))]
+
+    #[test]
+    fn every_need_of_every_pin_is_met_on_every_platform(made in catalogs(), two in any::<bool>()) {
+        let folder = tempfile::tempdir().unwrap();
+        made.write(folder.path()).unwrap();
+        let platforms = &PLATFORMS[..if two { 2 } else { 1 }];
+        let path = folder.path().join("ladder.toml");
+        fs::write(&path, format!("[ladder]\nplatforms = {platforms:?}\n[rungs]\nbollwick = \"any\"\nthwartle = \"<3\"\n")).unwrap();
+        let catalog = Catalog::open(folder.path(), None).unwrap();
+        let (ladder, host) = (Ladder::read(&path).unwrap(), Host::new("/nowhere".into(), folder.path()));
+        let (host, moves, limits) = (HostTools::of(&host), Moves::default(), Limits::default());
+        let here: Platform = PLATFORMS[0].parse().unwrap();
+        let choosing = Choosing { ladder: &ladder, catalog: &catalog, here: &here, host: &host, old: None, moves: &moves, limits };
+        match choosing.pins() {
+            Ok(pins) => {
+                for platform in platforms {
+                    let here = pins.on(&platform.parse().unwrap());
+                    let check = Check { catalog: &catalog, platform: platform.parse().unwrap() };
+                    ladder.wishes.iter().for_each(|wish| check.wish(wish, &here));
+                    check.household(&vec![&here.rungs]);
+                }
+                let again = Choosing { old: Some(&pins), ..choosing }.pins().unwrap();
+                prop_assert_eq!(again, pins, "a second time moves nothing");
+            }
+            Err(PinsError::Clash(report)) => {
+                for way in &report.ways_out {
+                    let eased = way.change.applied(&ladder);
+                    let eased = Choosing { ladder: &eased, ..choosing };
+                    prop_assert!(eased.pins().is_ok(), "{:?} does not solve it", way.change);
+                }
+            }
+            Err(PinsError::NoArtifact { .. }) => {}
+            Err(error) => prop_assert!(false, "{error}"),
+        }
+    }
+}
