@@ -150,11 +150,10 @@ impl Engine {
     fn insert(&mut self, mut lits: Vec<Lit>, parents: Parents) -> (ClauseId, Option<Conflict>) {
         // The two watched literals must be the last to become free on backtracking.
         for front in 0..lits.len().min(2) {
-            let rank = |lit: Lit| match self.holds(lit) {
-                None | Some(true) => usize::MAX,
-                Some(false) => self.level_of(lit.var()),
-            };
-            let best = (front..lits.len()).rev().max_by_key(|&at| rank(lits[at])).unwrap_or(front);
+            let is_open = |lit: &Lit| self.holds(*lit) != Some(false);
+            let last_false = || (front..lits.len()).max_by_key(|&at| self.level_of(lits[at].var()));
+            let open = lits[front..].iter().position(is_open).map(|at| front + at);
+            let best = open.or_else(last_false).unwrap_or(front);
             lits.swap(front, best);
         }
         let id = self.clauses.len();
