@@ -181,9 +181,3 @@ fn tell(moved: &[Moved], out: &Out) -> Result<(), Problem> {
     }
     Ok(())
 }
-
-/// A path as a person would write it: from the current folder, where it lies in it.
-pub(crate) fn shown(path: &Path) -> String {
-    let here = env::current_dir().unwrap_or_default();
-    path.strip_prefix(&here).unwrap_or(path).display().to_string()
-}

@@ -10,10 +10,10 @@ use serde::Serialize;
 
 use crate::args::ClimbOptions;
 use crate::commands::pin;
-use crate::context::{Context, Opened, shown};
+use crate::context::{Context, Opened};
 use crate::person::Person;
 use crate::problem::Problem;
-use crate::render::text::{GOOD, STRONG, count, styled, time};
+use crate::render::text::{GOOD, STRONG, count, shown, styled, time};
 use crate::render::{Out, Progress};
 
 #[derive(Serialize)]

@@ -9,9 +9,10 @@ use kladder_core::pins::{HostTools, Limits, Moves, Pins};
 
 use super::{about, pin};
 use crate::args::AddOptions;
-use crate::context::{Context, Opened, shown};
+use crate::context::{Context, Opened};
 use crate::problem::{Code, Problem};
 use crate::render::Out;
+use crate::render::text::shown;
 
 pub(super) fn add(context: &Context, out: &Out, options: &AddOptions) -> Result<ExitCode, Problem> {
     let opened = context.open()?;

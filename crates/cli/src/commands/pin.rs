@@ -8,10 +8,10 @@ use kladder_core::version::Version;
 use serde::Serialize;
 
 use crate::args::PinOptions;
-use crate::context::{Context, Opened, shown};
+use crate::context::{Context, Opened};
 use crate::problem::{Code, Problem};
 use crate::render::Out;
-use crate::render::text::{FAINT, STRONG, columns, count, styled};
+use crate::render::text::{FAINT, STRONG, columns, count, shown, styled};
 
 #[derive(Serialize)]
 struct Shape<'a> {

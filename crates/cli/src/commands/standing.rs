@@ -6,10 +6,10 @@ use kladder_core::pins::Freshness;
 use kladder_core::standing::{Next, Standing};
 use serde::Serialize;
 
-use crate::context::{Context, Opened, shown};
+use crate::context::{Context, Opened};
 use crate::problem::Problem;
 use crate::render::Out;
-use crate::render::text::{GOOD, STRONG, TOLD, bytes, columns, count, styled};
+use crate::render::text::{GOOD, STRONG, TOLD, bytes, columns, count, shown, styled};
 
 #[derive(Serialize)]
 struct Shape {

@@ -14,10 +14,10 @@ use kladder_core::pins::HostTools;
 use kladder_core::start::{Answers, compose, preset, questions};
 
 use crate::args::StartOptions;
-use crate::context::{Context, shown};
+use crate::context::Context;
 use crate::problem::{Code, Problem};
 use crate::render::Out;
-use crate::render::text::{FAINT, TOLD, styled};
+use crate::render::text::{FAINT, TOLD, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, options: &StartOptions) -> Result<ExitCode, Problem> {
     let path = if options.own { context.home.ladder() } else { context.folder.join(FILE_NAME) };

@@ -8,11 +8,11 @@ use kladder_core::survey::answers;
 use serde::Serialize;
 
 use super::about;
-use crate::context::{Context, Opened, shown};
+use crate::context::{Context, Opened};
 use crate::problem::{Code, Problem};
 use crate::render::Out;
 use crate::render::reason::{asked, words};
-use crate::render::text::{FAINT, STRONG, clean, columns, styled};
+use crate::render::text::{FAINT, STRONG, clean, columns, shown, styled};
 
 #[derive(Serialize)]
 struct Shape<'w> {

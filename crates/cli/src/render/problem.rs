@@ -6,8 +6,7 @@ use kladder_core::document::Place;
 use serde_json::json;
 use unicode_width::UnicodeWidthStr;
 
-use super::text::{BAD, FAINT, STRONG, TOLD, clean, styled};
-use crate::context::shown;
+use super::text::{BAD, FAINT, STRONG, TOLD, clean, shown, styled};
 use crate::problem::{Problem, Where};
 
 const LABEL: usize = 7;

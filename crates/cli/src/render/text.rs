@@ -1,6 +1,7 @@
 //! Small pieces of text: sizes, times, columns, styles.
 
 use std::fmt::Write as _;
+use std::path::Path;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
@@ -61,6 +62,12 @@ pub(crate) fn clean(text: &str) -> String {
         }
     }
     out
+}
+
+/// A path as a person would write it: from the current folder, where it lies in it.
+pub(crate) fn shown(path: &Path) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    path.strip_prefix(&here).unwrap_or(path).display().to_string()
 }
 
 /// Columns of text, two blanks from the edge and between each other; columns in `right` are flush right.

@@ -5,111 +5,17 @@ use std::collections::{BTreeMap, BTreeSet};
 use kladder_solve::{Clash, Fact, Rule};
 
 use super::PinsError;
+use super::account::{ClashReport, ClashingWish, Step, Withheld};
 use super::offer::Offer;
-use super::resolve::Wishes;
 use super::seat::{Choice, Household, Part, Seat, in_range};
-use super::ways::WayOut;
+use super::wishes::Wishes;
 use crate::catalog::{Card, CardRelease, Need, Way};
-use crate::document::Place;
 use crate::ladder::Range;
 use crate::platform::Platform;
 use crate::version::Version;
 
 /// More providers than these are not named one by one.
 const FEW: usize = 4;
-
-/// Why the wishes cannot be met together.
-#[derive(Clone, Debug)]
-pub struct ClashReport {
-    /// The wishes that clash; with any one of them gone, the others can be met.
-    pub wishes: Vec<ClashingWish>,
-    /// What stands between them, from the wishes on.
-    pub steps: Vec<Step>,
-    /// Changes that were tried and do solve it, the one that moves least first.
-    pub ways_out: Vec<WayOut>,
-}
-
-/// A wish in a clash.
-#[derive(Clone, Debug)]
-pub struct ClashingWish {
-    /// Its position in the ladder; `None` for a move that was asked for.
-    pub position: Option<usize>,
-    /// The tool or capability.
-    pub tool: String,
-    /// Which versions the wish allows.
-    pub range: Range,
-    /// Where it stands.
-    pub place: Place,
-}
-
-/// One link between clashing wishes.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Step {
-    /// Releases of a tool need something.
-    Needs {
-        /// The tool.
-        tool: String,
-        /// The tool that keeps it to itself.
-        kept_by: Option<String>,
-        /// The releases, newest first.
-        versions: Vec<Version>,
-        /// What they need.
-        need: Need,
-        /// The tools that could meet it, where it names a capability.
-        from: Vec<String>,
-    },
-    /// Releases of a tool do not stand beside something.
-    Excludes {
-        /// The tool.
-        tool: String,
-        /// The releases, newest first.
-        versions: Vec<Version>,
-        /// What they exclude.
-        other: Way,
-        /// The tool that is excluded, where it provides what is named.
-        from: Option<String>,
-    },
-    /// Releases that would do are not on offer.
-    Withheld {
-        /// The tool.
-        tool: String,
-        /// The releases, newest first.
-        versions: Vec<Version>,
-        /// Why not.
-        why: Withheld,
-    },
-    /// No release is in a range at all.
-    NotThere {
-        /// The tool.
-        tool: String,
-        /// The range.
-        range: Range,
-        /// The newest release there is.
-        newest: Option<Version>,
-    },
-    /// The wished series goes no further.
-    SeriesEnds {
-        /// The tool.
-        tool: String,
-        /// The series.
-        series: String,
-        /// Its newest release.
-        newest: Version,
-    },
-}
-
-/// Why a release is not on offer.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Withheld {
-    /// It is a preview, and nobody asked for one.
-    Preview,
-    /// It has no artifact for these platforms.
-    NoArtifact(Vec<Platform>),
-    /// It lacks these pieces.
-    NoPiece(Vec<String>),
-    /// Only what the host has may be taken.
-    HostOnly,
-}
 
 /// A clash with what it is about.
 pub(super) struct Explained<'e, 'c> {

@@ -1,5 +1,6 @@
 //! Pins: wishes plus catalog, resolved to exact versions with digests.
 
+mod account;
 mod answer;
 mod clash;
 mod file;
@@ -11,10 +12,9 @@ mod ways;
 mod why;
 mod wishes;
 
-pub use clash::{ClashReport, ClashingWish, Step, Withheld};
+pub use account::{Change, ClashReport, ClashingWish, Step, WayOut, Withheld};
 pub use file::{Pin, Pins, PinsFileError};
 pub use host::{Found, HostTools, Moved};
-pub use ways::{Change, WayOut};
 pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};

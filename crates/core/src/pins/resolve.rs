@@ -4,10 +4,12 @@ use std::rc::Rc;
 
 use kladder_solve::{ChoiceOf, Failure, NeedOf, Question, solve};
 
+use super::account::ClashReport;
 use super::answer::Answer;
-use super::clash::{ClashReport, Explained};
+use super::clash::Explained;
 use super::offer::{Offer, Stop};
 use super::seat::{Choice, Part, Seat};
+use super::wishes::Wishes;
 use super::{Choosing, Pin, Pins, PinsError};
 use crate::ladder::{Range, Wish};
 use crate::near::near;
@@ -21,14 +23,6 @@ enum Outcome {
     NotTogether,
     /// Not at all; why, where that was asked for.
     Clash(Option<ClashReport>),
-}
-
-/// Wishes as the resolver has them.
-pub(super) struct Wishes<'o, 'c> {
-    pub(super) needs: Vec<NeedOf<Offer<'c>>>,
-    /// For each of them the ladder's wish, by position; past the last for what is asked besides.
-    pub(super) of: Vec<usize>,
-    pub(super) offer: &'o Offer<'c>,
 }
 
 impl Choosing<'_> {
@@ -233,12 +227,5 @@ impl<'c> Offer<'c> {
             }
         }
         Ok(())
-    }
-}
-
-impl<'c> Wishes<'_, 'c> {
-    fn add(&mut self, wish: usize, needs: Vec<NeedOf<Offer<'c>>>) {
-        self.of.extend(needs.iter().map(|_| wish));
-        self.needs.extend(needs);
     }
 }

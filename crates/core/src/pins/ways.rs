@@ -1,11 +1,10 @@
 //! Ways out of a clash: small changes to the ladder, each of them tried.
 
-use super::clash::{ClashReport, Step, Withheld};
+use super::account::{Change, ClashReport, Step, WayOut, Withheld};
 use super::seat::in_range;
 use super::{Choosing, Pins};
 use crate::catalog::Card;
 use crate::ladder::{HostPolicy, Ladder, Range, Wish};
-use crate::platform::Platform;
 use crate::version::{Requirement, Version};
 
 /// Releases near a wish that are tried one by one before the one that the resolver likes best.
@@ -13,50 +12,6 @@ const TRIED: usize = 6;
 
 /// More than these are not worth reading.
 const SHOWN: usize = 3;
-
-/// A change that solves a clash.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct WayOut {
-    /// The change.
-    pub change: Change,
-    /// The tool or capability of the wish that changes, and its line from 1.
-    pub wish: Option<(String, usize)>,
-    /// The tool and version that the wish leads to then; `None` when it is left out.
-    pub takes: Option<(String, Version)>,
-    /// How many pins move.
-    pub moved: usize,
-}
-
-/// A change to a ladder. The variants are in rising order of what they cost.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Change {
-    /// Another range for a wish.
-    Range {
-        /// The wish, by its position.
-        wish: usize,
-        /// The new range.
-        range: Range,
-    },
-    /// One more wish.
-    Add {
-        /// The tool.
-        tool: String,
-        /// Its range.
-        range: Range,
-    },
-    /// A wish may be met by what else there is than it says of the host.
-    Host {
-        /// The wish, by its position.
-        wish: usize,
-    },
-    /// Without a platform.
-    Platform(Platform),
-    /// Without a wish.
-    Leave {
-        /// The wish, by its position.
-        wish: usize,
-    },
-}
 
 impl Change {
     fn rank(&self) -> u8 {

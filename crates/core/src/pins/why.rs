@@ -4,7 +4,7 @@
 
 use std::rc::Rc;
 
-use super::clash::{ClashReport, Withheld};
+use super::account::{ClashReport, Withheld};
 use super::seat::in_range;
 use super::{Choosing, Moves, Pin, Pins, PinsError};
 use crate::catalog::{Card, CardRelease, Need};

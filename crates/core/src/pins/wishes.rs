@@ -1,7 +1,9 @@
-//! Wishes that nothing could ever meet get a message of their own.
+//! Wishes as the resolver has them; those that nothing could ever meet get a message of their own.
 
 use std::path::Path;
 use std::rc::Rc;
+
+use kladder_solve::NeedOf;
 
 use super::PinsError;
 use super::offer::Offer;
@@ -12,6 +14,21 @@ use crate::ladder::{HostPolicy, Range, Wish};
 use crate::near::near;
 use crate::platform::Platform;
 use crate::version::Version;
+
+/// Wishes as the resolver has them.
+pub(super) struct Wishes<'o, 'c> {
+    pub(super) needs: Vec<NeedOf<Offer<'c>>>,
+    /// For each of them the ladder's wish, by position; past the last for what is asked besides.
+    pub(super) of: Vec<usize>,
+    pub(super) offer: &'o Offer<'c>,
+}
+
+impl<'c> Wishes<'_, 'c> {
+    pub(super) fn add(&mut self, wish: usize, needs: Vec<NeedOf<Offer<'c>>>) {
+        self.of.extend(needs.iter().map(|_| wish));
+        self.needs.extend(needs);
+    }
+}
 
 impl Offer<'_> {
     /// Fails for a wish that nothing could ever meet.

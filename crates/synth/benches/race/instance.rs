@@ -69,12 +69,6 @@ impl Instance {
         Self { packages, wishes: asked }
     }
 
-    /// Whether it has neither exclusions nor alternatives.
-    pub fn is_plain(&self) -> bool {
-        let plain = |asks: &Asks| asks.excludes.is_empty() && asks.needs.iter().all(|need| need.len() == 1);
-        self.packages.iter().flatten().all(plain)
-    }
-
     /// Whether a choice of versions meets everything.
     pub fn is_met(&self, chosen: &HashMap<u32, u32>) -> bool {
         let has = |(package, mask): &Alternative| chosen.get(package).is_some_and(|version| mask >> version & 1 == 1);

@@ -1,19 +1,23 @@
-//! The resolver against general solver libraries on the same generated instances, in one run and in turns.
+//! The resolver against general solver libraries on the same generated instances.
 //!
 //! Everybody gets the instance in memory, with ranges already turned into sets of versions, through the provider
-//! interface of each library; what is timed is a whole solve by a fresh solver. Run with
+//! interface of each library; what is timed is a whole solve by a fresh solver, the median of seven. Each solver runs in
+//! a process of its own, so that nobody inherits another's heap; they take turns from instance to instance. Run with
 //! `cargo bench -p kladder-synth --bench race`.
 
 mod instance;
 mod others;
 mod ours;
 
-use std::time::{Duration, Instant};
+use std::env;
+use std::process::Command;
+use std::time::Instant;
 
 use instance::Instance;
 use kladder_synth::Shape;
 
 const ROUNDS: usize = 7;
+const ONE: &str = "RACE_ONE";
 
 struct Case {
     name: &'static str,
@@ -38,50 +42,59 @@ fn main() {
         Case { name: "very tight", shape: Shape { tight: 100, ..planted }, wishes: 20, old: 0 },
         Case { name: "no solution", shape: Shape { seed: 7, ..base }, wishes: 20, old: 3 },
     ];
+    // A process that was started by the one below: the case and the solver to time.
+    if let Ok(one) = env::var(ONE) {
+        let (case, solver) = one.split_once(' ').expect("a case and a solver");
+        let case = &cases[case.parse::<usize>().expect("a number")];
+        return time(case, solver);
+    }
     println!("| instance | chosen | ours | resolvo | pubgrub | ours / best other |");
     println!("|---|---|---|---|---|---|");
-    for case in &cases {
-        run(case);
+    for (at, case) in cases.iter().enumerate() {
+        race(at, case);
     }
 }
 
-fn run(case: &Case) {
+/// Prints how many packages were chosen, 0 for none, and how long it took in nanoseconds.
+fn time(case: &Case, solver: &str) {
     let instance = Instance::new(&case.shape, case.wishes, case.old);
-    let laid = instance.is_plain().then(|| others::Laid::out(&instance));
-    let mut times = [const { Vec::new() }; 3];
-    let mut answers = [None; 3];
+    let laid = (solver == "pubgrub").then(|| others::Laid::out(&instance));
+    let mut times = Vec::new();
+    let mut chosen = None;
     for _ in 0..ROUNDS {
-        let mut turn = |at: usize, answer: Option<Option<usize>>, took: Duration| {
-            times[at].push(took);
-            answers[at] = answer;
+        let start = Instant::now();
+        let answer = match (solver, &laid) {
+            ("ours", _) => ours::solve(&instance),
+            ("resolvo", _) => others::resolvo(&instance),
+            (_, Some(laid)) => laid.solve(&instance),
+            _ => return,
         };
-        let (answer, took) = timed(|| ours::solve(&instance));
-        turn(0, Some(answer), took);
-        let (answer, took) = timed(|| others::resolvo(&instance));
-        turn(1, Some(answer), took);
-        // The tight ones take it more than ten seconds each.
-        if let Some(laid) = laid.as_ref().filter(|_| case.name != "tight") {
-            let (answer, took) = timed(|| laid.solve(&instance));
-            turn(2, Some(answer), took);
-        }
+        times.push(start.elapsed().as_nanos());
+        chosen = answer;
     }
-    let solvable: Vec<bool> = answers.iter().flatten().map(Option::is_some).collect();
-    assert!(solvable.windows(2).all(|pair| pair[0] == pair[1]), "{}: {answers:?}", case.name);
-    let median = |at: usize| {
-        let mut all = times[at].clone();
-        all.sort();
-        all.get(ROUNDS / 2).copied()
-    };
-    let shown =
-        |at: usize| median(at).map_or_else(|| "-".to_owned(), |took| format!("{:.1} ms", 1000.0 * took.as_secs_f64()));
-    let best = [median(1), median(2)].into_iter().flatten().min().unwrap_or_default();
-    let ratio = median(0).unwrap_or_default().as_secs_f64() / best.as_secs_f64();
-    let chosen = answers[0].flatten().map_or_else(|| "none".to_owned(), |count| count.to_string());
+    times.sort_unstable();
+    println!("{} {}", chosen.unwrap_or(0), times[ROUNDS / 2]);
+}
+
+fn race(at: usize, case: &Case) {
+    let plain = case.shape.exclusions == 0 && case.shape.capabilities == 0;
+    // The tight ones take pubgrub more than ten seconds each.
+    let enters = |solver: &str| solver != "pubgrub" || (plain && case.name != "tight");
+    let results = ["ours", "resolvo", "pubgrub"].map(|solver| enters(solver).then(|| result(at, solver)));
+    let counts: Vec<usize> = results.iter().flatten().map(|(count, _)| *count).collect();
+    assert!(counts.windows(2).all(|pair| (pair[0] == 0) == (pair[1] == 0)), "{}: {counts:?}", case.name);
+    let shown = |at: usize| results[at].map_or_else(|| "-".to_owned(), |(_, ms)| format!("{ms:.1} ms"));
+    let took = |at: usize| results[at].map_or(f64::INFINITY, |(_, ms)| ms);
+    let ratio = took(0) / took(1).min(took(2));
+    let chosen = if counts[0] == 0 { "none".to_owned() } else { counts[0].to_string() };
     println!("| {} | {chosen} | {} | {} | {} | {ratio:.2} |", case.name, shown(0), shown(1), shown(2));
 }
 
-fn timed<T>(work: impl FnOnce() -> T) -> (T, Duration) {
-    let start = Instant::now();
-    let done = work();
-    (done, start.elapsed())
+/// How many were chosen, and the time in milliseconds.
+fn result(case: usize, solver: &str) -> (usize, f64) {
+    let me = env::current_exe().expect("this program has a file");
+    let output = Command::new(me).env(ONE, format!("{case} {solver}")).output().expect("it can be started");
+    let text = String::from_utf8(output.stdout).expect("numbers");
+    let (chosen, nanoseconds) = text.trim().split_once(' ').expect("two numbers");
+    (chosen.parse().expect("a number"), nanoseconds.parse::<f64>().expect("a number") / 1e6)
 }
