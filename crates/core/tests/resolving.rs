@@ -10,7 +10,7 @@ use kladder_core::ladder::Ladder;
 use kladder_core::pins::{Asker, Change, Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError, Reason};
 use kladder_core::platform::Platform;
 use kladder_core::survey::Host;
-use kladder_synth::Made;
+use kladder_synth::{Made, Shape};
 
 /// A catalog of lines, as `Made::from_lines` has them, and a ladder over it, on a host that has nothing.
 struct Desk {
@@ -273,6 +273,22 @@ fn a_clash_names_the_fewest_wishes_and_only_ways_out_that_work() {
 fn a_need_that_nothing_meets_is_the_catalogs_mistake() {
     let result = Desk::new("plank 1.0 nails:any").pin("plank = \"any\"", None);
     assert!(matches!(result, Err(PinsError::UnknownNeed { name }) if name == "nails"));
+}
+
+#[test]
+fn a_search_keeps_its_time_and_is_not_called_impossible() {
+    let folder = tempfile::tempdir().unwrap();
+    // A catalog that nobody is through with in a moment.
+    let shape = Shape { tools: 2000, versions: 20, tight: 60, seed: 2, ..Shape::default() };
+    Made::generate(&shape).write(folder.path()).unwrap();
+    let desk = Desk { catalog: Catalog::open(folder.path(), None).unwrap(), ..Desk::new("") };
+    let wishes: String = (0..200).map(|at| format!("tool-{at} = \"any\"\n")).collect();
+    let started = std::time::Instant::now();
+    let spent = desk.choosing(&wishes, None, |choosing| {
+        Choosing { limits: Limits::within(std::time::Duration::from_millis(1)), ..*choosing }.pins()
+    });
+    assert!(matches!(spent, Err(PinsError::GaveUp { late: true, .. })), "{spent:?}");
+    assert!(started.elapsed().as_secs() < 20, "{:?}", started.elapsed());
 }
 
 /// Why the newest of a tool was passed over.

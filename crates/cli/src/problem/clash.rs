@@ -103,10 +103,12 @@ pub(crate) fn listed(newest_first: &[Version]) -> String {
 fn way_out(way: &WayOut) -> String {
     let taken = way.takes.as_ref().map(|(tool, version)| format!(", with {tool} {version}")).unwrap_or_default();
     let moved = if way.moved == 0 { String::new() } else { format!("; {} would move", count(way.moved, "pin")) };
-    let (tool, line) = way.wish.clone().unwrap_or_default();
+    let (tool, line, host) = way.wish.as_ref().map_or(("", 0, HostPolicy::Allow), |w| (&w.tool, w.line, w.host));
     let change = match &way.change {
-        Change::Range { range, .. } => format!("{} on line {line} solves it", assigned(&tool, range)),
-        Change::Add { tool, range } => format!("{} as one more wish solves it", assigned(tool, range)),
+        Change::Range { range, .. } => format!("{} on line {line} solves it", assigned(tool, range, host)),
+        Change::Add { tool, range } => {
+            format!("{} as one more wish solves it", assigned(tool, range, HostPolicy::Allow))
+        }
         Change::Host { .. } => format!("{tool} without its `host` on line {line} solves it"),
         Change::Platform(platform) => format!("without {platform} in `platforms` it can be done"),
         Change::Leave { .. } => format!("leaving out {tool} on line {line} solves it"),
@@ -115,8 +117,8 @@ fn way_out(way: &WayOut) -> String {
 }
 
 /// A wish as it would stand in the ladder.
-fn assigned(tool: &str, range: &Range) -> String {
-    let terms = Terms { range: range.clone(), host: HostPolicy::Allow };
+fn assigned(tool: &str, range: &Range, host: HostPolicy) -> String {
+    let terms = Terms { range: range.clone(), host };
     format!("`{} = {}`", key(tool), terms.to_value().to_string().trim())
 }
 

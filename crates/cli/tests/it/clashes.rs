@@ -37,7 +37,7 @@ fn two_wishes_over_one_need() {
          skerroc 1.4.3 oarweld:>=2,<3
          oarweld 3.0.0
          oarweld 2.2.1",
-        "skerroc = \"1.5\"\noarweld = \"<3\"",
+        "skerroc = \"1.5\"\noarweld = { version = \"<3\", host = \"never\" }",
         str![[r#"
 exit 12
 kladder: these wishes cannot be met together
@@ -45,11 +45,11 @@ kladder: these wishes cannot be met together
          5 | skerroc = "1.5"
            |           ^^^^^
          ladder.toml, line 6, column 11
-         6 | oarweld = "<3"
-           |           ^^^^
+         6 | oarweld = { version = "<3", host = "never" }
+           |           ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
   why    skerroc 1.5.0 needs oarweld >=3
   next   `skerroc = "1.4"` on line 5 solves it, with skerroc 1.4.3
-         `oarweld = "3"` on line 6 solves it, with oarweld 3.0.0
+         `oarweld = { version = "3", host = "never" }` on line 6 solves it, with oarweld 3.0.0
 
 "#]],
     );

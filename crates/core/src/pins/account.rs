@@ -2,7 +2,7 @@
 
 use crate::catalog::{Need, Way};
 use crate::document::Place;
-use crate::ladder::Range;
+use crate::ladder::{HostPolicy, Range};
 use crate::platform::Platform;
 use crate::version::Version;
 
@@ -104,12 +104,23 @@ pub enum Withheld {
 pub struct WayOut {
     /// The change.
     pub change: Change,
-    /// The tool or capability of the wish that changes, and its line from 1.
-    pub wish: Option<(String, usize)>,
+    /// The wish that changes, as it stands.
+    pub wish: Option<ChangedWish>,
     /// The tool and version that the wish leads to then; `None` when it is left out.
     pub takes: Option<(String, Version)>,
     /// How many pins move.
     pub moved: usize,
+}
+
+/// A wish that would change.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChangedWish {
+    /// The tool or capability.
+    pub tool: String,
+    /// Its line, from 1.
+    pub line: usize,
+    /// What it says of the host, which stays.
+    pub host: HostPolicy,
 }
 
 /// A change to a ladder. The variants are in rising order of what they cost.

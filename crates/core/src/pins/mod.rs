@@ -12,7 +12,7 @@ mod ways;
 mod why;
 mod wishes;
 
-pub use account::{Change, ClashReport, ClashingWish, Step, WayOut, Withheld};
+pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, Withheld};
 pub use file::{Pin, Pins, PinsFileError};
 pub use host::{Found, HostTools, Moved};
 pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};

@@ -1,6 +1,6 @@
 //! Ways out of a clash: small changes to the ladder, each of them tried.
 
-use super::account::{Change, ClashReport, Step, WayOut, Withheld};
+use super::account::{Change, ChangedWish, ClashReport, Step, WayOut, Withheld};
 use super::seat::in_range;
 use super::{Choosing, Pins};
 use crate::catalog::Card;
@@ -90,7 +90,7 @@ impl Choosing<'_> {
         let old = self.old.iter().flat_map(|old| &old.rungs);
         let moved = old.filter(|(tool, pin)| !stays(tool, &pin.version)).count();
         let wish = change.wish().map(|at| &self.ladder.wishes[at]);
-        let wish = wish.map(|wish| (wish.tool.clone(), wish.place.line));
+        let wish = wish.map(|wish| ChangedWish { tool: wish.tool.clone(), line: wish.place.line, host: wish.host });
         Some((distance, WayOut { change, wish, takes, moved }))
     }
 
