@@ -84,7 +84,7 @@ impl<'p> Found<'p> {
 }
 
 fn key(household: &[String], tool: &str) -> String {
-    [household, &[tool.to_owned()]].concat().join("/")
+    household.iter().map(String::as_str).chain([tool]).collect::<Vec<_>>().join("/")
 }
 
 /// The keys of what meets a need of `one`: in the nearest household that has something.
@@ -92,14 +92,11 @@ pub(super) fn met_by(all: &All<'_>, one: &Found<'_>, need: &Need) -> Vec<String>
     let inner = [&one.household[..], &[one.tool.to_owned()]].concat();
     let nearest = if need.private { &inner } else { &one.household };
     let meets = |found: &&Found<'_>| need.ways.iter().any(|way| found.meets(way));
-    for depth in (0..=nearest.len()).rev() {
-        let here = all.values().filter(|found| found.household[..] == nearest[..depth]).filter(meets);
-        let keys: Vec<String> = here.map(Found::key).filter(|key| *key != one.key()).collect();
-        if !keys.is_empty() {
-            return keys;
-        }
-    }
-    Vec::new()
+    let is_itself = |found: &Found<'_>| found.tool == one.tool && found.household == one.household;
+    let meeting: Vec<&Found<'_>> = all.values().filter(meets).filter(|found| !is_itself(found)).collect();
+    let at = |depth: usize| meeting.iter().filter(move |found| found.household[..] == nearest[..depth]);
+    let deepest = (0..=nearest.len()).rev().find(|&depth| at(depth).next().is_some());
+    deepest.into_iter().flat_map(at).map(|found| found.key()).collect()
 }
 
 /// Which pinned tool needs which.

@@ -276,7 +276,8 @@ fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
 
 fn because(ladder: &Ladder, found: &Found<'_>, all: &All<'_>, needs: &Needs) -> Vec<Because> {
     let wished = ladder.wishes.iter().filter(|wish| found.household.is_empty() && found.is_called(&wish.tool));
-    let needed = needs.iter().filter(|(_, needs)| needs.contains(&found.key()));
+    let key = found.key();
+    let needed = needs.iter().filter(|(_, needs)| needs.contains(&key));
     wished
         .map(|wish| Because::Wished { line: wish.place.line })
         .chain(needed.map(|(key, _)| Because::NeededBy { tool: all[key].tool.to_owned() }))
