@@ -138,13 +138,19 @@ fn pins_stay_until_a_wish_moves_them_or_they_are_let_go() {
 
 #[test]
 fn a_release_that_changed_under_its_pin_is_refused() {
-    let desk = Desk::new("oarweld 2.2.1");
-    let mut old = desk.pin("oarweld = \"any\"", None).unwrap();
-    let pin = old.rungs.get_mut("oarweld").unwrap();
-    pin.artifacts.values_mut().for_each(|artifact| artifact.sha256 = kladder_core::digest::Digest::of(b"other"));
-    assert!(matches!(desk.pin("oarweld = \"any\"", Some(&old)), Err(PinsError::OtherBytes { .. })));
+    let desk = Desk::new("oarweld 2.2.1 +lens");
+    let wish = "oarweld = { pieces = [\"lens\"] }";
+    let first = desk.pin(wish, None).unwrap();
+    let mut old = first.clone();
+    let other = kladder_core::digest::Digest::of(b"other");
+    let pieces = &mut old.rungs.get_mut("oarweld").unwrap().pieces;
+    pieces.values_mut().flat_map(|files| files.values_mut()).for_each(|file| file.sha256 = other);
+    assert!(matches!(desk.pin(wish, Some(&old)), Err(PinsError::OtherBytes { .. })), "a piece's bytes count too");
+    let mut old = first;
+    old.rungs.get_mut("oarweld").unwrap().artifacts.values_mut().for_each(|file| file.sha256 = other);
+    assert!(matches!(desk.pin(wish, Some(&old)), Err(PinsError::OtherBytes { .. })));
     let desk = desk.letting_go(Moves { tools: vec!["oarweld".into()], ..Moves::default() });
-    assert!(desk.pin("oarweld = \"any\"", Some(&old)).is_ok());
+    assert!(desk.pin(wish, Some(&old)).is_ok());
 }
 
 #[test]

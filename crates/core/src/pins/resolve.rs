@@ -1,5 +1,6 @@
 //! Wishes plus catalog, through the resolver, to pins.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
 use kladder_solve::{ChoiceOf, Failure, NeedOf, Question, solve};
@@ -111,23 +112,29 @@ impl Choosing<'_> {
 
     /// A release that stays must still be the same bytes.
     fn compare_bytes(&self, pins: &Pins) -> Result<(), PinsError> {
-        let differs = |was: &Pin, now: &Pin| -> Option<Platform> {
-            let differs = |(p, artifact): &(&Platform, _)| now.artifacts.get(*p).is_some_and(|now| now != *artifact);
-            was.artifacts.iter().find(differs).map(|(platform, _)| platform.clone())
-        };
-        for (tool, now) in pins.all() {
-            let was = self.old.map(Pins::all).unwrap_or_default();
-            let was = was
-                .into_iter()
-                .find(|(t, was)| *t == tool && was.version == now.version && was.elsewhere == now.elsewhere);
-            let Some((_, was)) = was.filter(|_| !self.moves.lets_go(tool)) else { continue };
-            if let Some(platform) = differs(was, now) {
+        self.old.map_or(Ok(()), |old| self.compare_rungs(&old.rungs, &pins.rungs))
+    }
+
+    fn compare_rungs(&self, old: &BTreeMap<String, Pin>, new: &BTreeMap<String, Pin>) -> Result<(), PinsError> {
+        for (tool, now) in new {
+            let Some(was) = old.get(tool) else { continue };
+            self.compare_rungs(&was.private, &now.private)?;
+            let stays = was.version == now.version && was.elsewhere == now.elsewhere && !self.moves.lets_go(tool);
+            if let Some(platform) = other_bytes(was, now).filter(|_| stays) {
                 let version = now.version.clone();
-                return Err(PinsError::OtherBytes { tool: tool.to_owned(), version, platform });
+                return Err(PinsError::OtherBytes { tool: tool.clone(), version, platform });
             }
         }
         Ok(())
     }
+}
+
+/// A platform for which a file of the release or of a piece is not what it was.
+fn other_bytes(was: &Pin, now: &Pin) -> Option<Platform> {
+    let pieces = was.pieces.iter().filter_map(|(piece, files)| Some((files, now.pieces.get(piece)?)));
+    let files = std::iter::once((&was.artifacts, &now.artifacts)).chain(pieces);
+    let mut pairs = files.flat_map(|(was, now)| was.iter().filter_map(|(p, file)| Some((p, file, now.get(p)?))));
+    pairs.find(|(_, was, now)| was != now).map(|(platform, ..)| platform.clone())
 }
 
 impl<'c> Offer<'c> {
@@ -170,10 +177,9 @@ impl<'c> Offer<'c> {
         }
         order.extend(old.rungs.keys());
         let mut held = Vec::new();
-        let mut done = Vec::new();
+        let mut done = BTreeSet::new();
         for tool in order {
-            if !done.contains(&tool) {
-                done.push(tool);
+            if done.insert(tool) {
                 self.hold(&mut held, &[], tool, &old.rungs[tool])?;
             }
         }
