@@ -59,6 +59,9 @@ pub(crate) struct Global {
     /// A folder or address to fetch artifacts from, instead of those in the settings; may be given several times
     #[arg(long = "yard", global = true, value_name = "YARD")]
     pub(crate) yards: Vec<String>,
+    /// Use only what is in the cache and in yards that are folders
+    #[arg(long, global = true)]
+    pub(crate) offline: bool,
     /// Take the facts about the host from a folder laid out like /, instead of from this machine
     #[arg(long, global = true, value_name = "FOLDER")]
     pub(crate) root: Option<PathBuf>,

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use etcetera::BaseStrategy;
 use kladder_core::catalog::Catalog;
 use kladder_core::climb::Site;
-use kladder_core::fetch::Yard;
+use kladder_core::fetch::{Network, Yard};
 use kladder_core::home::{Config, Home};
 use kladder_core::ladder::{self, Ladder};
 use kladder_core::pins::{Freshness, HostTools, Moved, Pins, settle};
@@ -37,6 +37,7 @@ pub(crate) struct Context {
     pub(crate) folder: PathBuf,
     ladder: Option<PathBuf>,
     yards: Vec<String>,
+    pub(crate) offline: bool,
 }
 
 /// A ladder with all that belongs to it.
@@ -45,6 +46,7 @@ pub(crate) struct Opened {
     pub(crate) catalog: Catalog,
     pub(crate) old: Option<Pins>,
     pub(crate) yards: Vec<Yard>,
+    pub(crate) network: Network,
 }
 
 impl Context {
@@ -56,12 +58,16 @@ impl Context {
             Some(home) => Home::within(&folder.join(home)),
             None => usual_home()?,
         };
+        // Settings that cannot be read are told of by whoever needs them.
+        let shared = home.config().ok().and_then(|config| config.cache);
+        let home = Home { artifacts: shared.unwrap_or_else(|| home.artifacts.clone()), ..home };
         let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
         host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
         if let Some(root) = &global.root {
             host.root = described_root(&folder.join(root))?;
         }
-        Ok(Self { home, host, folder, ladder: global.ladder.clone(), yards: global.yards.clone() })
+        let (ladder, yards) = (global.ladder.clone(), global.yards.clone());
+        Ok(Self { home, host, folder, ladder, yards, offline: global.offline })
     }
 
     /// The same surroundings with another home and ladder.
@@ -85,8 +91,8 @@ impl Context {
         let config = self.home.config()?;
         let catalog = Catalog::open(&self.catalog_folder(&ladder, &config)?, Some(&self.home.indexes()))?;
         let old = Pins::read(&ladder.pins_path())?;
-        let yards = self.yards(&config, &catalog);
-        Ok(Opened { ladder, catalog, old, yards })
+        let (yards, network) = (self.yards(&config, &catalog), Network::new(&config.network)?);
+        Ok(Opened { ladder, catalog, old, yards, network })
     }
 
     /// The catalog of the ladder, or of the settings where there is no ladder.
@@ -114,7 +120,8 @@ impl Context {
         let given: Vec<String> = self.yards.iter().map(|y| kladder_core::home::anchored(y, &self.folder)).collect();
         let lists = [&given, &config.yards, &catalog.yards];
         let first = lists.into_iter().find(|list| !list.is_empty());
-        first.into_iter().flatten().map(|yard| Yard::parse(yard)).collect()
+        let all = first.into_iter().flatten().map(|yard| Yard::parse(yard));
+        all.filter(|yard| !self.offline || matches!(yard, Yard::Folder(_))).collect()
     }
 
     fn no_ladder(&self) -> Problem {
@@ -141,7 +148,7 @@ fn usual_home() -> Result<Home, Problem> {
             .next("set HOME, or KLADDER_HOME to a folder for everything that kladder keeps")
     })?;
     let own = |folder: PathBuf| folder.join("kite-ladder");
-    Ok(Home { config: own(base.config_dir()), data: own(base.data_dir()), cache: own(base.cache_dir()) })
+    Ok(Home::of(own(base.config_dir()), own(base.data_dir()), own(base.cache_dir())))
 }
 
 impl Opened {
@@ -167,6 +174,8 @@ impl Opened {
             host: &context.host,
             home: &context.home,
             yards: &self.yards,
+            network: &self.network,
+            offline: context.offline,
         }
     }
 }

@@ -1,4 +1,5 @@
-//! SHA-256 digests (FIPS 180-4).
+//! Digests: SHA-256 (FIPS 180-4) of artifacts, which their makers publish; BLAKE3 of the files on the shelf, which is many
+//! times as fast and nobody's business but ours.
 
 use std::fmt;
 use std::fs::File;
@@ -7,7 +8,6 @@ use std::path::Path;
 use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use sha2::Digest as _;
 
 /// A SHA-256 digest; written as 64 lower-case hexadecimal digits.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -89,9 +89,40 @@ impl<'de> Deserialize<'de> for Digest {
     }
 }
 
+/// A BLAKE3 digest; written as 64 lower-case hexadecimal digits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Fingerprint(Digest);
+
+impl Fingerprint {
+    /// The fingerprint of some bytes.
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(Digest(blake3::hash(bytes).into()))
+    }
+
+    /// The fingerprint of a file.
+    pub fn of_file(path: &Path) -> io::Result<Self> {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(File::open(path)?)?;
+        Ok(hasher.into())
+    }
+}
+
+impl From<blake3::Hasher> for Fingerprint {
+    fn from(hasher: blake3::Hasher) -> Self {
+        Self(Digest(hasher.finalize().into()))
+    }
+}
+
 /// Digests what it is given, piece by piece.
-#[derive(Clone, Default)]
-pub struct Hasher(sha2::Sha256);
+#[derive(Clone)]
+pub struct Hasher(ring::digest::Context);
+
+impl Default for Hasher {
+    fn default() -> Self {
+        Self(ring::digest::Context::new(&ring::digest::SHA256))
+    }
+}
 
 impl Hasher {
     /// Takes in the next bytes.
@@ -101,7 +132,9 @@ impl Hasher {
 
     /// The digest of all bytes taken in.
     pub fn finish(self) -> Digest {
-        Digest(self.0.finalize().into())
+        let mut bytes = [0; 32];
+        bytes.copy_from_slice(self.0.finish().as_ref());
+        Digest(bytes)
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 
 use crate::verdict::{Subject, Verdict};
 use crate::version::Version;
@@ -23,6 +24,11 @@ pub enum Event {
         /// The other process, where it said so.
         process: Option<u32>,
     },
+    /// The climb begins.
+    Ahead {
+        /// Bytes to fetch.
+        fetch: u64,
+    },
     /// Work on a rung begins.
     Rung {
         /// Which one.
@@ -43,8 +49,22 @@ pub enum Event {
         file: String,
         /// Its size in bytes.
         size: u64,
+        /// Bytes that came in an earlier try.
+        had: u64,
         /// The yard it comes from.
         from: String,
+    },
+    /// Another process fetches this artifact; its outcome is waited for.
+    FetchedElsewhere {
+        /// The file's name.
+        file: String,
+    },
+    /// Every yard broke; they are left alone for a while.
+    Pausing {
+        /// The file's name.
+        file: String,
+        /// For how long.
+        time: Duration,
     },
     /// A yard failed, and another one is tried.
     YardFailed {
@@ -70,6 +90,10 @@ pub enum Event {
         rung: RungName,
         /// How many files and links it has.
         files: usize,
+        /// Bytes of its archives that came from yards.
+        fetched: u64,
+        /// Bytes of its archives that were in the cache.
+        from_cache: u64,
         /// Where.
         folder: PathBuf,
     },

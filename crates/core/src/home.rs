@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use crate::document::{DocumentError, Source};
 use crate::files;
+use crate::manners::Manners;
 
 /// The folders of one user's Kite Ladder.
 ///
@@ -19,14 +20,21 @@ pub struct Home {
     pub config: PathBuf,
     /// What climbs made; everything in it is on one file system.
     pub data: PathBuf,
-    /// What can be fetched again.
+    /// What can be fetched or made again.
     pub cache: PathBuf,
+    /// Where artifacts are kept: the cache, or a folder that several homes share.
+    pub artifacts: PathBuf,
 }
 
 impl Home {
     /// All three folders below one, as `KLADDER_HOME` has it.
     pub fn within(folder: &Path) -> Self {
-        Self { config: folder.join("config"), data: folder.join("data"), cache: folder.join("cache") }
+        Self::of(folder.join("config"), folder.join("data"), folder.join("cache"))
+    }
+
+    /// Three folders.
+    pub fn of(config: PathBuf, data: PathBuf, cache: PathBuf) -> Self {
+        Self { artifacts: cache.clone(), config, data, cache }
     }
 
     /// The workstation's own ladder.
@@ -61,7 +69,7 @@ impl Home {
 
     /// The places whose free disk matters, by what they are for.
     pub fn places(&self, temporary: &Path) -> Vec<(&'static str, PathBuf)> {
-        vec![("shelf", self.shelf()), ("cache", self.cache.clone()), ("temporary files", temporary.to_path_buf())]
+        vec![("shelf", self.shelf()), ("cache", self.artifacts.clone()), ("temporary files", temporary.to_path_buf())]
     }
 
     /// Writes who works here into `config.toml`; everything else in it stays as it is.
@@ -91,6 +99,8 @@ impl Home {
         }
         let mut config: Config = Source::read(&path)?.parse()?;
         config.catalog = config.catalog.map(|catalog| self.config.join(catalog));
+        config.cache = config.cache.map(|cache| self.config.join(cache));
+        config.network.certificates = config.network.certificates.map(|file| self.config.join(file));
         config.yards = config.yards.iter().map(|yard| anchored(yard, &self.config)).collect();
         Ok(config)
     }
@@ -105,6 +115,11 @@ pub struct Config {
     /// Yards that take the place of the catalog's own: folders or `http(s)://` addresses.
     #[serde(default)]
     pub yards: Vec<String>,
+    /// The cache of artifacts, where it is not the home's own: a folder that several homes share.
+    pub cache: Option<PathBuf>,
+    /// Manners towards the network.
+    #[serde(default)]
+    pub network: Manners,
     /// Who works here, for version control.
     #[serde(default)]
     pub identity: BTreeMap<String, String>,

@@ -3,6 +3,7 @@
 //! The modules stand bottom up; each knows only those above it in this list. Nothing here prints, prompts, exits or
 //! reads the environment: what happens is told through [`event::Observer`].
 
+pub mod blocks;
 pub mod digest;
 pub mod files;
 pub mod near;
@@ -14,6 +15,7 @@ pub mod version;
 
 pub mod event;
 pub mod home;
+pub mod manners;
 pub mod process;
 pub mod survey;
 pub mod verdict;
@@ -26,6 +28,7 @@ pub mod ladder;
 pub mod pins;
 
 pub mod fetch;
+pub mod intake;
 pub mod shelf;
 pub mod unpack;
 

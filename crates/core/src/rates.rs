@@ -16,9 +16,9 @@ use crate::record;
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Rates {
-    /// Receiving.
+    /// Receiving, and unpacking meanwhile.
     pub fetch: Pace,
-    /// Unpacking, in bytes of the archive.
+    /// Unpacking from the cache, in bytes of the archives.
     pub unpack: Pace,
 }
 
@@ -70,9 +70,20 @@ impl Rates {
         Self { fetch: self.fetch.halved(), unpack: self.unpack.halved() }
     }
 
-    /// How long it takes to fetch and to unpack so many bytes; `None` when that was never measured.
-    pub fn time_for(&self, fetch: u64, unpack: u64) -> Option<Duration> {
-        let seconds = self.fetch.time_for(fetch)? + self.unpack.time_for(unpack)?;
+    /// Learns from archives that were brought in.
+    pub fn learn(&mut self, fetched: u64, from_cache: u64, took: Duration) {
+        // What is fetched is unpacked meanwhile; with both at once, the network decides.
+        if fetched > 0 {
+            self.fetch.add(fetched, took);
+        } else if from_cache > 0 {
+            self.unpack.add(from_cache, took);
+        }
+    }
+
+    /// How long it takes to bring in so many bytes from yards and so many from the cache; `None` when that was never
+    /// measured.
+    pub fn time_for(&self, fetch: u64, from_cache: u64) -> Option<Duration> {
+        let seconds = self.fetch.time_for(fetch)? + self.unpack.time_for(from_cache)?;
         Duration::try_from_secs_f64(seconds).ok()
     }
 }

@@ -5,11 +5,13 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
 
 use kladder_core::catalog::{Artifact, Unpacking};
 use kladder_core::digest::Digest;
 use kladder_core::event::{Event, Observer, Silent};
-use kladder_core::fetch::{Cache, FetchError, Yard, YardError, fetch};
+use kladder_core::fetch::{Cache, FetchError, Network, Sources, Yard, YardError, fetch};
+use kladder_core::manners::{Manners, Rate};
 use kladder_yard::{Fault, Rule, Settings};
 
 const NAME: &str = "sub folder/a+b~1%20.bin";
@@ -37,7 +39,10 @@ impl Scene {
     }
 
     fn serve(&self, fault: Option<Fault>) -> kladder_yard::Yard {
-        let rules = fault.into_iter().map(|fault| Rule { ending: ".bin".into(), fault }).collect();
+        self.serve_by(fault.into_iter().map(|fault| Rule::new(".bin", fault)).collect())
+    }
+
+    fn serve_by(&self, rules: Vec<Rule>) -> kladder_yard::Yard {
         let settings = Settings { folder: self.yard(), rules };
         kladder_yard::Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap()
     }
@@ -47,15 +52,24 @@ impl Scene {
     }
 
     fn fetch(&self, yards: &[Yard]) -> Result<PathBuf, FetchError> {
-        fetch(&self.artifact, yards, &self.cache(), &Silent)
+        self.fetch_as(&Manners { retries: 0, patience: 1, ..Manners::default() }, yards, &Silent)
     }
 
-    /// The one yard's error; nothing may be left in the cache.
-    fn refused(&self, yard: Yard) -> YardError {
+    fn fetch_as(&self, manners: &Manners, yards: &[Yard], observer: &dyn Observer) -> Result<PathBuf, FetchError> {
+        let network = Network::new(manners).unwrap();
+        let sources = Sources { yards, cache: &self.cache(), network: &network };
+        fetch(&self.artifact, sources, &mut (), observer).map(|fetched| fetched.path)
+    }
+
+    /// The one yard's error, and how many bytes of the artifact are kept for a later try.
+    fn refused(&self, yard: Yard) -> (YardError, u64) {
         let error = self.fetch(&[yard]).unwrap_err();
-        assert_eq!(files_in(&self.folder.path().join("cache")), 0);
+        let partial = self.cache().path(&self.artifact.sha256).with_added_extension("part");
+        let kept = fs::metadata(&partial).map_or(0, |meta| meta.len());
+        assert_eq!(files_in(&self.folder.path().join("cache")), usize::from(kept > 0));
+        let _ = fs::remove_file(partial);
         match error {
-            FetchError::AllFailed { mut attempts, .. } => attempts.remove(0).error,
+            FetchError::AllFailed { mut attempts, .. } => (attempts.remove(0).error, kept),
             other => panic!("{other}"),
         }
     }
@@ -64,6 +78,10 @@ impl Scene {
 fn files_in(folder: &Path) -> usize {
     let Ok(entries) = fs::read_dir(folder) else { return 0 };
     entries.map(|entry| entry.unwrap().path()).map(|path| if path.is_dir() { files_in(&path) } else { 1 }).sum()
+}
+
+fn yards(served: &[&kladder_yard::Yard]) -> Vec<Yard> {
+    served.iter().map(|served| Yard::parse(&served.url())).collect()
 }
 
 #[test]
@@ -78,18 +96,27 @@ fn names_with_signs_arrive_from_folders_and_servers_alike() {
 }
 
 #[test]
-fn every_misbehaviour_has_its_own_error_and_leaves_nothing() {
+fn every_misbehaviour_has_its_own_error_and_only_right_bytes_are_kept() {
     let scene = Scene::new();
     let from = |fault| {
         let served = scene.serve(Some(fault));
         scene.refused(Yard::parse(&served.url()))
     };
-    assert!(matches!(from(Fault::Cut(1000)), YardError::Broke { got: 1000, expected: 300_000, .. }));
-    assert!(matches!(from(Fault::Corrupt(299_999)), YardError::OtherDigest { .. }));
-    assert!(matches!(from(Fault::Status(404)), YardError::NotThere));
-    assert!(matches!(from(Fault::Status(500)), YardError::Status(500)));
+    let long = Duration::from_secs(5);
+    assert!(matches!(from(Fault::Cut(1000)), (YardError::Broke { got: 1000, expected: 300_000, .. }, 0)));
+    assert!(matches!(from(Fault::Cut(200_000)), (YardError::Broke { got: 200_000, .. }, 200_000)));
+    assert!(matches!(from(Fault::Reset(200_000)), (YardError::Broke { .. }, _)));
+    assert!(matches!(from(Fault::Corrupt(299_999)), (YardError::OtherDigest { .. }, 0)));
+    assert!(matches!(from(Fault::Status(404)), (YardError::NotThere, 0)));
+    assert!(matches!(from(Fault::Status(500)), (YardError::Status { status: 500, pause: None }, 0)));
+    assert!(matches!(from(Fault::Busy(7)), (YardError::Status { status: 503, pause: Some(_) }, 0)));
+    assert!(matches!(from(Fault::Circle), (YardError::Redirects, 0)));
+    assert!(matches!(from(Fault::Length(299_000)), (YardError::OtherSize { offered: 299_000, .. }, 0)));
+    assert!(matches!(from(Fault::Hang(long)), (YardError::Stalled { got: 150_000, .. }, 150_000)));
+    assert!(matches!(from(Fault::Trickle(Duration::from_millis(10))), (YardError::Stalled { .. }, 0)));
+    assert!(matches!(from(Fault::Stall(long)), (YardError::Stalled { got: 0, .. } | YardError::Unreachable { .. }, 0)));
     let nobody = Yard::parse("http://127.0.0.1:9");
-    assert!(matches!(scene.refused(nobody), YardError::Unreachable { .. }));
+    assert!(matches!(scene.refused(nobody), (YardError::Unreachable { .. }, 0)));
 }
 
 #[test]
@@ -98,19 +125,96 @@ fn a_folder_with_other_bytes_is_no_better_than_a_server() {
     let (file, yard) = (scene.yard().join(NAME), Yard::parse(&scene.yard().display().to_string()));
     let whole = fs::read(&file).unwrap();
     fs::write(&file, &whole[1..]).unwrap();
-    assert!(matches!(scene.refused(yard.clone()), YardError::Short { got: 299_999, expected: 300_000 }));
-    fs::write(&file, [&whole[..], b"!"].concat()).unwrap();
-    assert!(matches!(scene.refused(yard.clone()), YardError::Long { expected: 300_000 }));
+    assert!(matches!(scene.refused(yard.clone()).0, YardError::OtherSize { offered: 299_999, expected: 300_000 }));
+    let mut wrong = whole.clone();
+    wrong[7] ^= 1;
+    fs::write(&file, wrong).unwrap();
+    assert!(matches!(scene.refused(yard.clone()), (YardError::OtherDigest { .. }, 0)));
     fs::remove_file(&file).unwrap();
-    assert!(matches!(scene.refused(yard), YardError::NotThere));
+    assert!(matches!(scene.refused(yard).0, YardError::NotThere));
+}
+
+#[test]
+fn a_broken_download_goes_on_where_it_was_also_at_another_yard_and_in_a_later_climb() {
+    let scene = Scene::new();
+    let once = |fault| vec![Rule::new(".bin", fault).times(1)];
+    // The same yard, the next yard, and another climb altogether.
+    let cut = scene.serve_by(once(Fault::Cut(200_000)));
+    let counting = Counting::default();
+    scene.fetch_as(&Manners::default(), &yards(&[&cut]), &counting).unwrap();
+    assert_eq!(counting.received.load(Ordering::Relaxed), 300_000, "no byte came twice");
+    for split in [false, true] {
+        fs::remove_dir_all(scene.folder.path().join("cache")).unwrap();
+        let (cut, good) = (scene.serve(Some(Fault::Cut(200_000))), scene.serve(None));
+        let counting = Counting::default();
+        if split {
+            assert!(scene.fetch(&yards(&[&cut])).is_err());
+            scene.fetch_as(&Manners::default(), &yards(&[&good]), &counting).unwrap();
+            assert_eq!(counting.received.load(Ordering::Relaxed), 100_000);
+        } else {
+            let patient = Manners { retries: 0, ..Manners::default() };
+            scene.fetch_as(&patient, &yards(&[&cut, &good]), &counting).unwrap();
+            assert_eq!(counting.received.load(Ordering::Relaxed), 300_000);
+        }
+    }
+}
+
+#[test]
+fn what_came_earlier_is_not_trusted() {
+    let scene = Scene::new();
+    let partial = scene.cache().path(&scene.artifact.sha256).with_added_extension("part");
+    let faults = [None, Some(Fault::NoParts), Some(Fault::OtherPart(10))];
+    for (fault, wrong) in
+        faults.into_iter().flat_map(|fault| [150_000, 300_000, 300_001].map(|wrong| (fault.clone(), wrong)))
+    {
+        let _ = fs::remove_dir_all(scene.folder.path().join("cache"));
+        fs::create_dir_all(partial.parent().unwrap()).unwrap();
+        fs::write(&partial, vec![b'x'; wrong]).unwrap();
+        let served = scene.serve(fault.clone());
+        let path = scene.fetch(&yards(&[&served])).unwrap();
+        assert_eq!(Digest::of_file(&path).unwrap().0, scene.artifact.sha256, "{fault:?}, {wrong}");
+        assert!(!partial.exists());
+    }
+}
+
+#[test]
+fn a_yard_that_is_busy_is_left_alone_and_then_asked_again() {
+    let scene = Scene::new();
+    let served = scene
+        .serve_by(vec![Rule::new(".bin", Fault::Busy(1)).times(1), Rule::new(".bin", Fault::Status(500)).times(1)]);
+    let started = Instant::now();
+    scene.fetch_as(&Manners::default(), &yards(&[&served]), &Silent).unwrap();
+    assert_eq!(served.requests(), 3);
+    assert!(started.elapsed() >= Duration::from_secs(1));
+}
+
+#[test]
+fn two_who_want_the_same_artifact_fetch_it_once() {
+    let scene = Scene::new();
+    let served = scene.serve(Some(Fault::Stall(Duration::from_millis(300))));
+    std::thread::scope(|scope| {
+        let both = [0, 1].map(|_| scope.spawn(|| scene.fetch(&yards(&[&served])).unwrap()));
+        let [one, other] = both.map(|thread| thread.join().unwrap());
+        assert_eq!(one, other);
+    });
+    assert_eq!(served.requests(), 1);
+}
+
+#[test]
+fn the_rate_is_kept() {
+    let scene = Scene::new();
+    let served = scene.serve(None);
+    let started = Instant::now();
+    let slow = Manners { rate: Some(Rate(600_000)), ..Manners::default() };
+    scene.fetch_as(&slow, &yards(&[&served]), &Silent).unwrap();
+    assert!(started.elapsed() >= Duration::from_millis(450), "{:?}", started.elapsed());
 }
 
 #[test]
 fn the_first_yard_that_delivers_ends_the_search() {
     let scene = Scene::new();
     let (bad, good, spare) = (scene.serve(Some(Fault::Corrupt(7))), scene.serve(None), scene.serve(None));
-    let yards = [&bad, &good, &spare].map(|served| Yard::parse(&served.url()));
-    assert!(scene.fetch(&yards).is_ok());
+    assert!(scene.fetch(&yards(&[&bad, &good, &spare])).is_ok());
     assert_eq!([bad.requests(), good.requests(), spare.requests()].map(|n| n > 0), [true, true, false]);
 }
 
@@ -128,14 +232,20 @@ fn what_is_cached_is_not_asked_for_again_unless_its_bytes_changed() {
     assert!(scene.fetch(&yards).is_ok());
 }
 
-/// Cancels after some bytes, and remembers what it was told.
-struct Impatient {
+/// Counts bytes, and cancels after some.
+struct Counting {
     received: AtomicU64,
     after: u64,
     fetched: AtomicBool,
 }
 
-impl Observer for Impatient {
+impl Default for Counting {
+    fn default() -> Self {
+        Self { received: AtomicU64::new(0), after: u64::MAX, fetched: AtomicBool::new(false) }
+    }
+}
+
+impl Observer for Counting {
     fn event(&self, event: &Event) {
         self.fetched.fetch_or(matches!(event, Event::Fetched { .. }), Ordering::Relaxed);
     }
@@ -148,16 +258,14 @@ impl Observer for Impatient {
 }
 
 #[test]
-fn bytes_are_counted_as_they_come_and_a_cancelled_download_is_gone() {
+fn a_cancelled_download_is_taken_up_again() {
     let scene = Scene::new();
     let yards = [Yard::parse(&scene.yard().display().to_string())];
-    let listening = |after| Impatient { received: AtomicU64::new(0), after, fetched: AtomicBool::new(false) };
-    let impatient = listening(1);
-    let result = fetch(&scene.artifact, &yards, &scene.cache(), &impatient);
+    let impatient = Counting { after: 1, ..Counting::default() };
+    let result = scene.fetch_as(&Manners::default(), &yards, &impatient);
     assert!(matches!(result, Err(FetchError::Cancelled(_))), "{result:?}");
-    assert_eq!(files_in(&scene.folder.path().join("cache")), 0);
-    let patient = listening(u64::MAX);
-    fetch(&scene.artifact, &yards, &scene.cache(), &patient).unwrap();
-    assert_eq!(patient.received.load(Ordering::Relaxed), 300_000);
-    assert!(patient.fetched.load(Ordering::Relaxed));
+    let patient = Counting::default();
+    scene.fetch_as(&Manners::default(), &yards, &patient).unwrap();
+    let both = impatient.received.load(Ordering::Relaxed) + patient.received.load(Ordering::Relaxed);
+    assert!(both == 300_000 && patient.fetched.load(Ordering::Relaxed), "{both}");
 }

@@ -9,10 +9,11 @@ use std::path::{Path, PathBuf};
 use kladder_core::catalog::{Catalog, Rehearsal};
 use kladder_core::climb::{Decide, Request, Site};
 use kladder_core::event::Silent;
-use kladder_core::fetch::Yard;
+use kladder_core::fetch::{Network, Yard};
 use kladder_core::home::Home;
 use kladder_core::ladder::Ladder;
 use kladder_core::landing::Landings;
+use kladder_core::manners::Manners;
 use kladder_core::pins::{Pins, settle};
 use kladder_core::route::Route;
 use kladder_core::survey::Host;
@@ -31,6 +32,7 @@ struct Desk {
     catalog: Catalog,
     pins: Pins,
     yards: Vec<Yard>,
+    network: Network,
 }
 
 struct Nobody;
@@ -60,12 +62,13 @@ impl Desk {
         let host = Host::new("/usr/bin:/bin".into(), &at("tmp"));
         let pins = settle(&ladder, &catalog, &host, None).unwrap().pins;
         let (home, yards) = (Home::within(&at("home")), vec![Yard::parse(&at("yard").display().to_string())]);
-        Self { folder, home, host, ladder, catalog, pins, yards }
+        let network = Network::new(&Manners::default()).unwrap();
+        Self { folder, home, host, ladder, catalog, pins, yards, network }
     }
 
     fn site(&self) -> Site<'_> {
-        let Self { ladder, pins, catalog, host, home, yards, .. } = self;
-        Site { ladder, pins, catalog, host, home, yards }
+        let Self { ladder, pins, catalog, host, home, yards, network, .. } = self;
+        Site { ladder, pins, catalog, host, home, yards, network, offline: false }
     }
 
     fn climb(self) -> Self {

@@ -8,14 +8,14 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::Digest;
+use kladder_core::digest::{Digest, Fingerprint};
 use kladder_core::files;
 use kladder_core::landing::{LandedRung, Landings, Made};
 use kladder_core::shelf::{Difference, Manifest, ManifestEntry, Place, Shelf, What};
 use kladder_core::version::Version;
 
 fn artifact(strip: usize) -> Artifact {
-    let unpack = Unpacking { strip, runs: Vec::new() };
+    let unpack = Unpacking { strip, ..Unpacking::default() };
     Artifact { file: "tidlow-4.0.8.tar.gz".into(), size: 1, sha256: Digest::of(b"archive"), unpacked: None, unpack }
 }
 
@@ -24,7 +24,7 @@ fn version() -> Version {
 }
 
 fn entry(path: &Path, text: &str) -> ManifestEntry {
-    let what = What::File { runs: false, size: text.len() as u64, sha256: Digest::of(text.as_bytes()) };
+    let what = What::File { runs: false, size: text.len() as u64, blake3: Fingerprint::of(text.as_bytes()) };
     ManifestEntry { path: path.to_path_buf(), what }
 }
 

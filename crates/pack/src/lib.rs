@@ -16,6 +16,12 @@ const SMALL: usize = 1 << 20;
 /// What kind of archive to make.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Format {
+    /// A tar as it is.
+    Tar,
+    /// A bzip2-compressed tar.
+    TarBz2,
+    /// A Debian package: an `ar` with the tar in it.
+    Deb,
     /// A gzip-compressed tar.
     TarGz,
     /// An xz-compressed tar.
@@ -29,7 +35,10 @@ pub enum Format {
 impl Format {
     /// The format that a file name's ending stands for.
     pub fn of_name(name: &str) -> Option<Self> {
-        const ENDINGS: [(&str, Format); 4] = [
+        const ENDINGS: [(&str, Format); 7] = [
+            (".tar", Format::Tar),
+            (".tar.bz2", Format::TarBz2),
+            (".deb", Format::Deb),
             (".tar.gz", Format::TarGz),
             (".tar.xz", Format::TarXz),
             (".tar.zst", Format::TarZst),
@@ -85,10 +94,28 @@ impl Entry {
 /// # Errors
 /// What the writer or a compressor reports; also a hard link in a zip, which has none.
 pub fn pack(format: Format, entries: &[Entry], out: &Path) -> io::Result<()> {
-    let file = io::BufWriter::new(fs::File::create(out)?);
+    let mut file = io::BufWriter::new(fs::File::create(out)?);
     // The strong levels first clear a hundred megabytes of tables, which small archives do not repay.
     let small = entries.iter().map(Entry::size).sum::<usize>() < SMALL;
     match format {
+        Format::Tar => tar_into(entries, file),
+        Format::TarBz2 => {
+            let mut bz = bzip2::write::BzEncoder::new(file, bzip2::Compression::best());
+            tar_into(entries, &mut bz)?;
+            bz.finish()?.flush()
+        }
+        Format::Deb => {
+            let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+            tar_into(entries, &mut gz)?;
+            let data = gz.finish()?;
+            let mut ar = ar::Builder::new(&mut file);
+            for (name, bytes) in
+                [("debian-binary", b"2.0\n".as_slice()), ("control.tar.gz", b""), ("data.tar.gz", &data)]
+            {
+                ar.append(&ar::Header::new(name.into(), bytes.len() as u64), bytes)?;
+            }
+            file.flush()
+        }
         Format::Zip => zip_into(entries, file),
         Format::TarGz => {
             let mut gz = flate2::write::GzEncoder::new(file, flate2::Compression::best());

@@ -5,43 +5,68 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::net::TcpStream;
 use std::ops::Range;
 use std::path::{Component, Path, PathBuf};
-use std::time::UNIX_EPOCH;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, UNIX_EPOCH};
 
-use crate::{Fault, Settings};
+use crate::{Fault, Rule, Settings};
 
 /// A request's header may be this long, in bytes.
 const LONGEST_HEADER: usize = 16 * 1024;
 
 struct Request {
     head_only: bool,
+    /// The path as it was sent.
+    target: String,
     path: String,
     range: Option<String>,
+    if_range: Option<String>,
 }
 
 /// Reads one request from `stream` and answers it.
-pub(crate) fn answer(stream: &TcpStream, settings: &Settings) -> io::Result<()> {
+pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -> io::Result<()> {
     let mut out = stream;
     let request = match read_request(stream)? {
         Ok(request) => request,
-        Err(status) => return plain(out, status),
+        Err(status) => return plain(out, status, ""),
     };
-    let fault = settings.rules.iter().find(|rule| request.path.ends_with(&rule.ending)).map(|rule| &rule.fault);
+    let fault = faults.next(&request.path, &settings.rules);
     match fault {
-        Some(Fault::Status(status)) => return plain(out, *status),
+        Some(Fault::Status(status)) => return plain(out, *status, ""),
+        Some(Fault::Busy(seconds)) => return plain(out, 503, &format!("Retry-After: {seconds}\r\n")),
+        Some(Fault::Circle) => return plain(out, 302, &format!("Location: {}\r\n", request.target)),
         Some(Fault::Stall(time)) => std::thread::sleep(*time),
         _ => {}
     }
     let Some(file) = locate(&settings.folder, &request.path).and_then(|path| File::open(path).ok()) else {
-        return plain(out, 404);
+        return plain(out, 404, "");
     };
     let size = file.metadata()?.len();
     let tag = entity_tag(&file)?;
-    let Ok(part) = request.range.as_deref().map(|range| parse_range(range, size)).transpose() else {
-        write!(out, "HTTP/1.1 416 Range Not Satisfiable\r\nContent-Range: bytes */{size}\r\n")?;
-        return out.write_all(b"Content-Length: 0\r\nConnection: close\r\n\r\n");
+    let range = request.range.as_deref().filter(|_| fault != Some(&Fault::NoParts));
+    // A client that has another version of the file gets all of this one (RFC 9110, section 13.1.5).
+    let range = range.filter(|_| request.if_range.as_ref().is_none_or(|known| *known == tag));
+    let Ok(part) = range.map(|range| parse_range(range, size)).transpose() else {
+        return plain(out, 416, &format!("Content-Range: bytes */{size}\r\n"));
     };
-    send_head(out, size, part.as_ref(), &tag)?;
-    if request.head_only { Ok(()) } else { send_body(out, file, part.unwrap_or(0..size), fault) }
+    let part = match (part, fault) {
+        (Some(part), Some(Fault::OtherPart(by))) => Some((part.start + by).min(size - 1)..size),
+        (part, _) => part,
+    };
+    send_head(out, size, part.as_ref(), &tag, fault)?;
+    if request.head_only {
+        return Ok(());
+    }
+    let part = part.unwrap_or(0..size);
+    match fault {
+        Some(Fault::Reset(after)) => {
+            send_body(out, file, part.start..(part.start + after).min(part.end))?;
+            out.flush()?;
+            // Closing with no time to linger sends a reset.
+            Ok(rustix::net::sockopt::set_socket_linger(stream, Some(Duration::ZERO))?)
+        }
+        Some(fault) => send_badly(out, file, part, fault),
+        None => send_body(out, file, part),
+    }
 }
 
 fn read_request(mut stream: &TcpStream) -> io::Result<Result<Request, u16>> {
@@ -70,9 +95,11 @@ fn understand(parsed: &httparse::Request<'_, '_>) -> Result<Request, u16> {
     };
     let target = parsed.path.unwrap_or("/").split(['?', '#']).next().unwrap_or("/");
     let path = percent_encoding::percent_decode_str(target).decode_utf8().map_err(|_| 400u16)?.into_owned();
-    let range = parsed.headers.iter().find(|header| header.name.eq_ignore_ascii_case("range"));
-    let range = range.and_then(|header| std::str::from_utf8(header.value).ok()).map(str::to_owned);
-    Ok(Request { head_only, path, range })
+    let header = |name: &str| {
+        let found = parsed.headers.iter().find(|header| header.name.eq_ignore_ascii_case(name));
+        found.and_then(|header| std::str::from_utf8(header.value).ok()).map(str::to_owned)
+    };
+    Ok(Request { head_only, target: target.to_owned(), path, range: header("range"), if_range: header("if-range") })
 }
 
 /// The file that a URL path names, if it is a plain file inside `folder`.
@@ -104,12 +131,21 @@ fn parse_range(text: &str, size: u64) -> Result<Range<u64>, ()> {
     if range.is_empty() { Err(()) } else { Ok(range) }
 }
 
-fn send_head(mut out: &TcpStream, size: u64, part: Option<&Range<u64>>, tag: &str) -> io::Result<()> {
+fn send_head(
+    mut out: &TcpStream,
+    size: u64,
+    part: Option<&Range<u64>>,
+    tag: &str,
+    fault: Option<&Fault>,
+) -> io::Result<()> {
     let status = match part {
         None => "200 OK".to_owned(),
         Some(part) => format!("206 Partial Content\r\nContent-Range: bytes {}-{}/{size}", part.start, part.end - 1),
     };
-    let length = part.map_or(size, |part| part.end - part.start);
+    let length = match fault {
+        Some(Fault::Length(told)) => *told,
+        _ => part.map_or(size, |part| part.end - part.start),
+    };
     let head = format!(
         "HTTP/1.1 {status}\r\nContent-Length: {length}\r\nETag: {tag}\r\nAccept-Ranges: bytes\r\n\
          Content-Type: application/octet-stream\r\nConnection: close\r\n\r\n"
@@ -117,33 +153,69 @@ fn send_head(mut out: &TcpStream, size: u64, part: Option<&Range<u64>>, tag: &st
     out.write_all(head.as_bytes())
 }
 
-fn send_body(mut out: &TcpStream, mut file: File, part: Range<u64>, fault: Option<&Fault>) -> io::Result<()> {
+fn send_body(mut out: &TcpStream, mut file: File, part: Range<u64>) -> io::Result<()> {
     file.seek(SeekFrom::Start(part.start))?;
-    let whole = part.end - part.start;
-    match fault {
-        Some(Fault::Cut(after)) => io::copy(&mut file.take(whole.min(*after)), &mut out)?,
-        Some(Fault::Corrupt(at)) => {
-            io::copy(&mut (&mut file).take(*at), &mut out)?;
-            let mut byte = [0];
-            file.read_exact(&mut byte)?;
-            out.write_all(&[byte[0] ^ 0xff])?;
-            io::copy(&mut file.take(whole - at - 1), &mut out)?
-        }
-        _ => io::copy(&mut file.take(whole), &mut out)?,
-    };
+    io::copy(&mut file.take(part.end - part.start), &mut out)?;
     Ok(())
 }
 
-fn plain(mut out: &TcpStream, status: u16) -> io::Result<()> {
+fn send_badly(mut out: &TcpStream, mut file: File, part: Range<u64>, fault: &Fault) -> io::Result<()> {
+    match fault {
+        Fault::Cut(after) => send_body(out, file, part.start..(part.start + after).min(part.end)),
+        Fault::Corrupt(at) if part.contains(at) => {
+            send_body(out, file.try_clone()?, part.start..*at)?;
+            let mut byte = [0];
+            file.read_exact(&mut byte)?;
+            out.write_all(&[byte[0] ^ 0xff])?;
+            send_body(out, file, at + 1..part.end)
+        }
+        Fault::Hang(time) => {
+            let half = part.start + (part.end - part.start) / 2;
+            send_body(out, file.try_clone()?, part.start..half)?;
+            std::thread::sleep(*time);
+            send_body(out, file, half..part.end)
+        }
+        Fault::Trickle(every) => {
+            for at in part {
+                send_body(out, file.try_clone()?, at..at + 1)?;
+                std::thread::sleep(*every);
+            }
+            Ok(())
+        }
+        _ => send_body(out, file, part),
+    }
+}
+
+fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<()> {
     let reason = match status {
+        302 => "Found",
         400 => "Bad Request",
         404 => "Not Found",
         405 => "Method Not Allowed",
+        416 => "Range Not Satisfiable",
         431 => "Request Header Fields Too Large",
         503 => "Service Unavailable",
         _ => "Error",
     };
-    write!(out, "HTTP/1.1 {status} {reason}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n")
+    write!(out, "HTTP/1.1 {status} {reason}\r\n{header}Content-Length: 0\r\nConnection: close\r\n\r\n")
+}
+
+/// How often each rule has applied.
+#[derive(Debug)]
+pub(crate) struct Faults(Vec<AtomicUsize>);
+
+impl Faults {
+    pub(crate) fn new(rules: usize) -> Self {
+        Self((0..rules).map(|_| AtomicUsize::new(0)).collect())
+    }
+
+    /// The fault of the first rule that fits and is not used up.
+    fn next<'r>(&self, path: &str, rules: &'r [Rule]) -> Option<&'r Fault> {
+        let fits = |(rule, used): &(&'r Rule, &AtomicUsize)| {
+            path.ends_with(&rule.ending) && used.fetch_add(1, Ordering::Relaxed) < rule.times
+        };
+        rules.iter().zip(&self.0).find(fits).map(|(rule, _)| &rule.fault)
+    }
 }
 
 #[cfg(test)]

@@ -60,6 +60,7 @@ impl Yard {
         let address = listener.local_addr()?;
         let (stop, requests) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
         let clients = Clients {
+            faults: Arc::new(answer::Faults::new(settings.rules.len())),
             settings: Arc::new(Settings { folder, ..settings }),
             stop: Arc::clone(&stop),
             requests: Arc::clone(&requests),
@@ -101,6 +102,7 @@ impl Drop for Yard {
 
 struct Clients {
     settings: Arc<Settings>,
+    faults: Arc<answer::Faults>,
     stop: Arc<AtomicBool>,
     requests: Arc<AtomicUsize>,
     now: Arc<AtomicUsize>,
@@ -125,11 +127,12 @@ impl Clients {
             self.now.fetch_sub(1, Ordering::AcqRel);
             return;
         }
-        let (settings, now, requests) = (Arc::clone(&self.settings), Arc::clone(&self.now), Arc::clone(&self.requests));
+        let (settings, faults) = (Arc::clone(&self.settings), Arc::clone(&self.faults));
+        let (now, requests) = (Arc::clone(&self.now), Arc::clone(&self.requests));
         thread::spawn(move || {
             let patient = stream.set_read_timeout(Some(PATIENCE)).and(stream.set_write_timeout(Some(PATIENCE)));
             // A client that goes away in the middle is its own affair.
-            let _ = patient.and_then(|()| answer::answer(&stream, &settings));
+            let _ = patient.and_then(|()| answer::answer(&stream, &settings, &faults));
             requests.fetch_add(1, Ordering::Relaxed);
             now.fetch_sub(1, Ordering::AcqRel);
         });

@@ -2,10 +2,10 @@
 
 use std::io;
 
-use kladder_core::catalog::CatalogError;
+use kladder_core::catalog::{Artifact, CatalogError};
 use kladder_core::climb::ClimbError;
 use kladder_core::document::DocumentError;
-use kladder_core::fetch::{Attempt, FetchError, YardError};
+use kladder_core::fetch::{Attempt, FetchError, NetworkError, YardError};
 use kladder_core::files::FileError;
 use kladder_core::gates::Standing;
 use kladder_core::landing::LandingError;
@@ -20,6 +20,7 @@ use kladder_core::verify::VerifyError;
 use kladder_core::wire::WireError;
 
 use super::{Code, Problem};
+use crate::render::text::{bytes, clean};
 
 /// `a`, `a or b`, `a, b or c`.
 pub(super) fn either(names: &[String]) -> String {
@@ -143,6 +144,7 @@ impl From<ClimbError> for Problem {
         match &error {
             ClimbError::Route(error) => route(error),
             ClimbError::Fetch(error) => fetch(error),
+            ClimbError::Offline(missing) => offline(&error, missing),
             ClimbError::Unpack(error) => unpack(error),
             ClimbError::Wire(error) => wire(error),
             ClimbError::Verify(error) => verify(error),
@@ -262,13 +264,35 @@ fn fetch(error: &FetchError) -> Problem {
     }
 }
 
-fn tried(problem: Problem, Attempt { yard, error }: &Attempt) -> Problem {
-    let problem = problem.why(format!("{yard}: {error}"));
+fn tried(problem: Problem, Attempt { yard, times, error }: &Attempt) -> Problem {
+    let times = if *times > 1 { format!(" (tried {times} times)") } else { String::new() };
+    let problem = problem.why(format!("{yard}: {error}{times}"));
     match error {
         YardError::OtherDigest { got, expected } => {
             problem.why(format!("  pinned  {expected}")).why(format!("  came    {got}"))
         }
         _ => problem,
+    }
+}
+
+fn offline(error: &ClimbError, missing: &[Artifact]) -> Problem {
+    let file = |problem: Problem, file: &Artifact| {
+        problem.why(format!("{}  {}  sha256 {}", clean(&file.file), bytes(file.size), file.sha256))
+    };
+    let total = missing.iter().map(|file| file.size).sum();
+    missing
+        .iter()
+        .fold(Problem::of(Code::NoYard, error), file)
+        .next(format!("bring them ({}) in a folder, and name it with `--yard FOLDER`", bytes(total)))
+        .next("or climb without `--offline`")
+}
+
+impl From<NetworkError> for Problem {
+    fn from(error: NetworkError) -> Self {
+        match &error {
+            NetworkError::File(error) => Self::file(error),
+            other => Self::of(Code::BadFile, other).next("mend [network] in config.toml"),
+        }
     }
 }
 
@@ -279,7 +303,7 @@ fn unpack(error: &UnpackError) -> Problem {
             .next("tell those who keep the catalog: the archive is the pinned one, and it is not safe to unpack"),
         UnpackError::Damaged { .. } => Problem::of(Code::Integrity, error)
             .next("tell those who keep the catalog: the pinned file is no whole archive"),
-        UnpackError::Pattern { .. } => Problem::of(Code::BadFile, error).next("mend `runs` in the definition"),
+        UnpackError::Pattern { .. } => Problem::of(Code::BadFile, error).next("mend `unpack` in the definition"),
         UnpackError::File(error) => Problem::file(error),
         UnpackError::Cancelled(_) => Problem::interrupted(),
     }

@@ -1,5 +1,6 @@
 //! A climb or verification as it goes: lines for what is done, and on a terminal a bar for what is under way.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -24,6 +25,13 @@ pub(crate) struct Progress {
 const FETCHING: &str = "  {prefix:.dim}  {msg}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {decimal_amountper_sec}, {eta} left";
 const SPINNING: &str = "  {prefix:.dim}  {msg}  {elapsed:.dim}";
 
+const TICK: Duration = Duration::from_millis(100);
+
+/// The templates are fixed and were seen to parse; a bar without style still counts.
+fn style(template: &str) -> ProgressStyle {
+    ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar())
+}
+
 #[derive(Default)]
 struct Now {
     /// Which rung of how many.
@@ -31,11 +39,15 @@ struct Now {
     /// The rung's tool and version.
     name: String,
     done: Vec<String>,
-    fetched: u64,
-    from_cache: u64,
     checks: usize,
-    /// Bytes received before the artifact that is under way.
-    before: u64,
+    /// Bytes that the climb fetches.
+    fetch: u64,
+    /// Files under way, for whichever rung.
+    arriving: BTreeSet<String>,
+    /// Bytes of them that came in an earlier climb.
+    had: u64,
+    /// The bar is drawn, not the spinner.
+    fetching: bool,
 }
 
 impl Progress {
@@ -50,6 +62,8 @@ impl Progress {
         }
         let target = if out.draws() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(None, target);
+        bar.set_style(style(SPINNING));
+        bar.enable_steady_tick(TICK);
         Ok(Self { out: out.clone(), cancelled, received: AtomicU64::new(0), bar, now: Mutex::default() })
     }
 
@@ -63,24 +77,25 @@ impl Progress {
         self.bar.suspend(|| self.out.say(text).unwrap_or_default());
     }
 
-    fn fetching(&self, now: &mut Now, size: u64) {
-        now.before = self.received.load(Ordering::Relaxed);
-        self.bar.reset();
-        self.bar.set_length(size);
-        self.draw(now, FETCHING, "fetching");
-    }
-
-    fn spinning(&self, now: &Now, doing: &str) {
-        self.bar.reset();
-        self.draw(now, SPINNING, doing);
-    }
-
-    fn draw(&self, now: &Now, template: &str, doing: &str) {
-        // The templates are fixed and were seen to parse; a bar without style still counts.
-        self.bar.set_style(ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar()));
+    /// Draws what is under way: the bar while anything arrives, otherwise what is done with the rung.
+    fn draw(&self, now: &mut Now, doing: &str) {
+        let fetching = !now.arriving.is_empty();
+        if fetching != now.fetching {
+            let template = if fetching { FETCHING } else { SPINNING };
+            self.bar.set_style(style(template));
+        }
+        now.fetching = fetching;
+        let doing = match now.arriving.len() {
+            0 => doing.to_owned(),
+            1 => format!("fetching {}", now.arriving.first().map(String::as_str).unwrap_or_default()),
+            several => format!("fetching {}", count(several, "file")),
+        };
         self.bar.set_prefix(now.rung.clone());
-        self.bar.set_message(clean(&format!("{} {doing}", now.name)));
-        self.bar.enable_steady_tick(Duration::from_millis(100));
+        self.bar.set_message(clean(&if fetching { doing } else { format!("{} {doing}", now.name) }));
+    }
+
+    fn faint(&self, text: &str) {
+        self.line(&styled(FAINT, clean(&format!("  {text}"))));
     }
 
     fn climbed(&self, now: &mut Now, rung: &RungName) {
@@ -100,37 +115,51 @@ impl Progress {
 impl Observer for Progress {
     fn event(&self, event: &Event) {
         let Ok(mut now) = self.now.lock() else { return };
+        let now = &mut *now;
         match event {
             Event::Waiting { process } => {
                 let who = process.map_or_else(|| "another process".into(), |process| format!("process {process}"));
-                self.spinning(&now, &format!("waiting for {who}, which works on this home"));
+                self.draw(now, &format!("waiting for {who}, which works on this home"));
+            }
+            Event::Ahead { fetch } => {
+                now.fetch = *fetch;
+                self.bar.reset();
+                self.bar.set_length(*fetch);
             }
             Event::Rung { rung, number, of } => {
                 let width = of.to_string().len();
-                let name = format!("{} {}", rung.tool, rung.version);
-                *now = Now { rung: format!("{number:>width$} of {of}"), name, ..Now::default() };
-                self.spinning(&now, "");
+                (now.rung, now.name) = (format!("{number:>width$} of {of}"), format!("{} {}", rung.tool, rung.version));
+                (now.done, now.checks) = (Vec::new(), 0);
+                self.draw(now, "unpacking");
             }
-            Event::Fetching { size, .. } => self.fetching(&mut now, *size),
+            Event::Fetching { file, had, .. } => {
+                if now.arriving.insert(file.clone()) {
+                    now.had += had;
+                }
+                self.draw(now, "");
+            }
+            Event::FetchedElsewhere { file } => self.faint(&format!("{file} is being fetched by another process")),
+            Event::Pausing { file, time } => {
+                self.faint(&format!("{file}: trying again in {:.1} s", time.as_secs_f64()));
+            }
             Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.display().to_string()))),
-            Event::YardFailed { yard, reason, next } => {
-                self.line(&styled(FAINT, clean(&format!("  {yard}: {reason}; trying {next}"))));
+            Event::YardFailed { yard, reason, next } if yard == next => self.faint(&format!("{yard}: {reason}")),
+            Event::YardFailed { yard, reason, next } => self.faint(&format!("{yard}: {reason}; trying {next}")),
+            Event::Fetched { file, .. } => {
+                now.arriving.remove(file);
+                self.draw(now, "unpacking");
             }
-            Event::Fetched { size, cached, .. } => {
-                *(if *cached { &mut now.from_cache } else { &mut now.fetched }) += size;
-                self.spinning(&now, "unpacking");
-            }
-            Event::Shelved { files, .. } => {
-                for (amount, how) in [(now.fetched, "fetched"), (now.from_cache, "from the cache")] {
-                    if amount > 0 {
-                        now.done.push(format!("{} {how}", bytes(amount)));
+            Event::Shelved { files, fetched, from_cache, .. } => {
+                for (amount, how) in [(fetched, "fetched"), (from_cache, "from the cache")] {
+                    if *amount > 0 {
+                        now.done.push(format!("{} {how}", bytes(*amount)));
                     }
                 }
                 now.done.push(format!("{} unpacked", count(*files, "file")));
             }
-            Event::Checking { subject } => self.spinning(&now, &format!("{}: {}", subject.owner(), subject.claim())),
+            Event::Checking { subject } => self.draw(now, &format!("{}: {}", subject.owner(), subject.claim())),
             Event::Checked(verdict) => now.checks += usize::from(!verdict.failed()),
-            Event::Climbed { rung } => self.climbed(&mut now, rung),
+            Event::Climbed { rung } => self.climbed(now, rung),
             Event::Landed { .. } => self.finish(),
         }
     }
@@ -138,7 +167,7 @@ impl Observer for Progress {
     fn cancelled(&self) -> bool {
         let received = self.received.load(Ordering::Relaxed);
         if let Ok(now) = self.now.try_lock() {
-            self.bar.set_position(received.saturating_sub(now.before));
+            self.bar.set_position((now.had + received).min(now.fetch));
         }
         self.cancelled.load(Ordering::Relaxed)
     }

@@ -211,11 +211,10 @@ kladder: oarweld is in place; the machine must be restarted before skerroc can f
 
 "#]]
     );
-    let requests = sandbox.yard.requests();
     assert_eq!(sandbox.run(&["climb", &host]).code, 34);
     sandbox.edit("host/proc/sys/kernel/random/boot_id", "11111111", "99999999");
     let done = sandbox.run(&["climb", &host]).passed();
-    assert!(done.stdout.contains("landing 1") && sandbox.yard.requests() > requests, "{}", done.stdout);
+    assert!(done.stdout.contains("landing 1"), "{}", done.stdout);
     assert_eq!(sandbox.run(&["climb", &host]).passed().stdout, "Nothing to do: landing 1 is what the pins say.\n");
 }
 

@@ -10,7 +10,7 @@ use snapbox::{assert_data_eq, str};
 use crate::sandbox::Sandbox;
 
 fn fault(ending: &str, fault: Fault) -> Vec<Rule> {
-    vec![Rule { ending: ending.into(), fault }]
+    vec![Rule::new(ending, fault)]
 }
 
 /// Climbs only tombolet from a yard with this fault; nothing of it may stay.
@@ -98,15 +98,15 @@ fn a_wrong_size_is_refused() {
     }
     assert_data_eq!(
         sandbox.run(&["climb"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 21
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
-  why    http://YARD: it sent more than the [..] bytes that are pinned
+  why    http://YARD: it offers [..] bytes where [..] are pinned
          nothing of it was kept
   next   do not use the file: the yard has another one than was pinned, or someone changed it on the way
          try another yard with `--yard`, and tell those who keep this one
 
-"]]
+"#]]
     );
     assert_eq!(sandbox.leftovers(), [""; 0]);
 }

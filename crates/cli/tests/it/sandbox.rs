@@ -70,7 +70,10 @@ impl Sandbox {
         fs::write(&licensed, text.replace(LICENCE, "")).unwrap();
         let yard = Yard::with(Settings { folder: folder.join("yard"), rules }, ([127, 0, 0, 1], 0).into()).unwrap();
         let sandbox = Self { folder, yard };
-        sandbox.write("home/config/config.toml", &format!("yards = [\"{}\"]\n", sandbox.yard.url()));
+        sandbox.write(
+            "home/config/config.toml",
+            &format!("yards = [\"{}\"]\nnetwork = {{ retries = 0, patience = 5 }}\n", sandbox.yard.url()),
+        );
         sandbox
     }
 

@@ -22,7 +22,7 @@ fn wait_for(what: &str, mut seen: impl FnMut() -> bool) {
 
 /// A sandbox whose fourth rung keeps the climb waiting.
 fn stalling() -> Sandbox {
-    Sandbox::with_rules(vec![Rule { ending: ".tar.xz".into(), fault: Fault::Stall(Duration::from_secs(3)) }])
+    Sandbox::with_rules(vec![Rule::new(".tar.xz", Fault::Stall(Duration::from_secs(3)))])
 }
 
 #[test]

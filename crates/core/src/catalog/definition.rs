@@ -202,12 +202,42 @@ pub struct Artifact {
 
 /// How an archive becomes a folder.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
 pub struct Unpacking {
     /// Leading folders to leave out.
-    #[serde(default)]
     pub strip: usize,
+    /// Patterns of files and folders to leave out, after that.
+    pub leave_out: Vec<String>,
+    /// Folders and files that go elsewhere: from where to where, below the tool's folder.
+    #[serde(rename = "move", deserialize_with = "inner_paths")]
+    pub moves: BTreeMap<String, String>,
     /// Patterns of files that may be run although the archive does not say so.
-    #[serde(default)]
     pub runs: Vec<String>,
+    /// What becomes of links to absolute paths.
+    pub absolute_links: AbsoluteLinks,
+    /// Names may differ in upper and lower case only.
+    pub case_clashes: bool,
+}
+
+/// What becomes of an archive's links to absolute paths.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AbsoluteLinks {
+    /// The archive is refused.
+    #[default]
+    Refuse,
+    /// They are left out.
+    LeaveOut,
+    /// The tool's folder stands for the root.
+    Inside,
+}
+
+fn inner_paths<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<BTreeMap<String, String>, D::Error> {
+    use std::path::{Component, Path};
+    let moves = BTreeMap::<String, String>::deserialize(deserializer)?;
+    let is_inner = |path: &String| Path::new(path).components().all(|part| matches!(part, Component::Normal(_)));
+    if let Some(path) = moves.iter().flat_map(|(from, to)| [from, to]).find(|path| !is_inner(path)) {
+        return Err(serde::de::Error::custom(format!("`{path}` is not a path below the tool's folder")));
+    }
+    Ok(moves)
 }

@@ -1,18 +1,19 @@
 //! From rung to rung, and the landing at the end.
 
-use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::path::PathBuf;
+use std::sync::atomic::AtomicBool;
+use std::thread;
 
+use super::supply::{Ahead, Order, Supplied, Supply, Way};
 use super::{ClimbError, Prospect, Site, wired};
 use crate::event::{Event, Observer, RungName, go_on};
-use crate::fetch::{self, Cache};
-use crate::files::{self, Attach};
+use crate::fetch::{Cache, Sources};
+use crate::intake::Brought;
 use crate::landing::{LandedRung, Landing, Made};
 use crate::rates::Rates;
 use crate::restart::Restarts;
-use crate::route::{Rung, Shelved, Source, Work};
-use crate::shelf::Manifest;
-use crate::unpack;
+use crate::route::{Rung, Shelved, Source};
+use crate::shelf::{Manifest, Shelf};
 use crate::verdict::Verdict;
 use crate::verify::Bench;
 use crate::wire;
@@ -36,62 +37,70 @@ impl Site<'_> {
         let draft = self.landings().draft()?;
         wire::write(&wiring, draft.folder(), &self.home.data)?;
         let bench = Bench::new(draft.folder(), &wiring, self.host, observer)?;
-        let data = self.home.data.clone();
-        let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data), data };
-        for (at, rung) in rungs.iter().enumerate() {
-            go_on(observer)?;
-            restart_due(rung, prospect, &memory.restarts)?;
-            observer.event(&Event::Rung { rung: rung.name.clone(), number: at + 1, of: rungs.len() });
-            if let Source::Host(file) = &rung.source {
-                observer.event(&Event::OnHost { file: file.clone() });
-            }
-            if let Some(shelved) = rung.shelved().filter(|_| rung.work >= Work::Unpack) {
-                self.climb_rung(rung, shelved, prospect, &mut memory, observer)?;
-            }
-            wired(rung).map_or(Ok(()), |wired| wire::check_files(&wired))?;
-            if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
-                return Err(ClimbError::Check(Box::new(failed)));
-            }
-            observer.event(&Event::Climbed { rung: rung.name.clone() });
-        }
-        memory.rates.write(&memory.data)?;
+        self.climb_rungs(prospect, &bench, observer)?;
         let (ladder, pins) = (&self.ladder.path, self.pins.to_toml());
         let rungs = rungs.iter().map(landed).collect();
         Ok(draft.commit(Made { ladder, pins: &pins, rungs, skipped_gates })?)
     }
 
-    /// Fetches, unpacks and shelves a rung.
-    fn climb_rung(
-        &self,
-        rung: &Rung,
-        shelved: &Shelved,
-        prospect: &Prospect,
-        memory: &mut Memory,
-        observer: &dyn Observer,
-    ) -> Result<(), ClimbError> {
-        let started = Instant::now();
-        let cache = Cache::new(&self.home.cache);
-        let fetched = shelved.artifacts.iter().map(|artifact| fetch::fetch(artifact, self.yards, &cache, observer));
-        let archives: Vec<PathBuf> = fetched.collect::<Result<_, _>>()?;
-        if rung.work == Work::Fetch {
-            memory.rates.fetch.add(rung.size(), started.elapsed());
-        }
-        let started = Instant::now();
-        let staging = self.home.staging();
-        files::create_folder(&staging)?;
-        let prepared =
-            tempfile::Builder::new().prefix("rung-").tempdir_in(&staging).on("make a folder in", &staging)?;
+    /// Rung after rung, while the files of those above are brought in.
+    fn climb_rungs(&self, prospect: &Prospect, bench: &Bench<'_>, observer: &dyn Observer) -> Result<(), ClimbError> {
+        let (staging, cache, shelf) =
+            (self.home.staging(), Cache::new(&self.home.artifacts), Shelf::new(&self.home.shelf()));
+        let sources = Sources { yards: self.yards, cache: &cache, network: self.network };
+        let way = Way { sources, shelf: &shelf, staging: &staging, at_once: at_once() };
+        let orders = Order::list(&prospect.route.rungs, &way)?;
+        let data = self.home.data.clone();
+        let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data), data };
+        let ahead = Ahead { observer, halt: AtomicBool::new(false) };
+        observer.event(&Event::Ahead { fetch: prospect.fetch });
+        let took = thread::scope(|scope| {
+            let mut supply = Supply::start(scope, &orders, way, &ahead);
+            for at in 0..prospect.route.rungs.len() {
+                climb_rung(at, prospect, &mut supply, &mut memory, bench, observer)?;
+            }
+            Ok::<_, ClimbError>(supply.took())
+        })?;
+        memory.rates.learn(prospect.fetch, prospect.from_cache, took);
+        Ok(memory.rates.write(&memory.data)?)
+    }
+}
+
+/// How many rungs are brought in at once: enough to keep the cores busy while a server is waited for.
+fn at_once() -> usize {
+    thread::available_parallelism().map_or(2, usize::from).clamp(2, 4)
+}
+
+fn climb_rung(
+    at: usize,
+    prospect: &Prospect,
+    supply: &mut Supply<'_>,
+    memory: &mut Memory,
+    bench: &Bench<'_>,
+    observer: &dyn Observer,
+) -> Result<(), ClimbError> {
+    let rung = &prospect.route.rungs[at];
+    go_on(observer)?;
+    restart_due(rung, prospect, &memory.restarts)?;
+    observer.event(&Event::Rung { rung: rung.name.clone(), number: at + 1, of: prospect.route.rungs.len() });
+    if let Source::Host(file) = &rung.source {
+        observer.event(&Event::OnHost { file: file.clone() });
+    }
+    if let Some(shelved) = rung.shelved().filter(|_| rung.is_to_bring()) {
+        let supplied = supply.take(at)?;
         if let Some(anew) = rung.definition.after {
             // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
             memory.restarts.remember(rung.folder(), anew, &prospect.survey.identity);
             memory.restarts.write(&memory.data)?;
         }
-        let done = shelve(rung, shelved, &archives, prepared.path(), observer);
-        // The folder is gone by renaming, or holds what must not stay; its read-only parts need our own removal.
-        files::remove_tree(&prepared.keep())?;
-        memory.rates.unpack.add(rung.size(), started.elapsed());
-        done
+        shelve(rung, shelved, supplied, observer)?;
     }
+    wired(rung).map_or(Ok(()), |wired| wire::check_files(&wired))?;
+    if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
+        return Err(ClimbError::Check(Box::new(failed)));
+    }
+    observer.event(&Event::Climbed { rung: rung.name.clone() });
+    Ok(())
 }
 
 /// Stops before a rung whose needs wait for a restart.
@@ -114,17 +123,20 @@ fn landed(rung: &Rung) -> LandedRung {
 fn shelve(
     rung: &Rung,
     Shelved { artifacts, place }: &Shelved,
-    archives: &[PathBuf],
-    prepared: &Path,
+    Supplied { folder, brought }: Supplied,
     observer: &dyn Observer,
 ) -> Result<(), ClimbError> {
-    let folder = prepared.join("files");
-    files::create_folder(&folder)?;
-    let entries = unpack::unpack(archives.iter().map(PathBuf::as_path).zip(artifacts), &folder, observer)?;
+    let Brought { entries, fetched, from_cache } = brought;
     let files = entries.len();
     let digests = artifacts.iter().map(|artifact| artifact.sha256).collect();
     let manifest = Manifest::new(&rung.name.tool, &rung.name.version, digests, entries);
-    place.put(prepared, &manifest)?;
-    observer.event(&Event::Shelved { rung: rung.name.clone(), files, folder: place.folder.clone() });
+    place.put(&folder, &manifest)?;
+    observer.event(&Event::Shelved {
+        rung: rung.name.clone(),
+        files,
+        fetched,
+        from_cache,
+        folder: place.folder.clone(),
+    });
     Ok(())
 }

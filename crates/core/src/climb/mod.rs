@@ -3,15 +3,17 @@
 mod ascent;
 mod lock;
 mod prospect;
+mod supply;
 
 pub use prospect::Prospect;
 
-use crate::catalog::Catalog;
+use crate::catalog::{Artifact, Catalog};
 use crate::event::{Cancelled, Event, Observer};
-use crate::fetch::{FetchError, Yard};
+use crate::fetch::{Cache, FetchError, Network, Yard};
 use crate::files::{self, FileError};
 use crate::gates::Standing;
 use crate::home::Home;
+use crate::intake::IntakeError;
 use crate::ladder::Ladder;
 use crate::landing::{Landing, LandingError, Landings};
 use crate::pins::Pins;
@@ -34,6 +36,9 @@ pub enum ClimbError {
     /// An artifact could not be fetched.
     #[error(transparent)]
     Fetch(#[from] FetchError),
+    /// Artifacts are missing, and nothing may be fetched.
+    #[error("{} not here, and nothing may be fetched", if .0.len() == 1 { "a file is".to_owned() } else { format!("{} files are", .0.len()) })]
+    Offline(Vec<Artifact>),
     /// An archive was not unpacked.
     #[error(transparent)]
     Unpack(#[from] UnpackError),
@@ -86,6 +91,16 @@ fn anew_words(anew: Anew) -> &'static str {
     }
 }
 
+impl From<IntakeError> for ClimbError {
+    fn from(error: IntakeError) -> Self {
+        match error {
+            IntakeError::Fetch(error) => Self::Fetch(error),
+            IntakeError::Unpack(error) => Self::Unpack(error),
+            IntakeError::File(error) => Self::File(error),
+        }
+    }
+}
+
 /// Takes the decisions of a climb; without a person at hand every answer is no, except to go on.
 pub trait Decide {
     /// Whether the text of a licence is accepted.
@@ -122,6 +137,10 @@ pub struct Site<'s> {
     pub home: &'s Home,
     /// Where artifacts come from, best first.
     pub yards: &'s [Yard],
+    /// The way to those that are servers.
+    pub network: &'s Network,
+    /// Nothing but the cache and yards that are folders may be used.
+    pub offline: bool,
 }
 
 /// How a climb ended.
@@ -155,6 +174,7 @@ impl Site<'_> {
             return Ok(Climbed::NothingToDo(landing));
         }
         let prospect = self.prospect()?;
+        self.check_offline(&prospect)?;
         let skipped = closed_gates(&prospect, request)?;
         self.accept_licences(&prospect, request, decide)?;
         if !decide.go_on(&prospect) {
@@ -162,9 +182,24 @@ impl Site<'_> {
         }
         // Nobody else writes now, so what stands in staging was left by a climb that was killed.
         files::remove_tree(&self.home.staging())?;
-        let landing = self.ascend(&prospect, skipped, observer)?;
+        let landing = self.ascend(&prospect, skipped, observer);
+        // What a failed climb prepared is of no use to the next one.
+        files::remove_tree(&self.home.staging())?;
+        let landing = landing?;
         observer.event(&Event::Landed { number: landing.number });
         Ok(Climbed::Landed(landing))
+    }
+
+    /// Fails with all that is missing at once, where nothing can be fetched.
+    fn check_offline(&self, prospect: &Prospect) -> Result<(), ClimbError> {
+        let cache = Cache::new(&self.home.artifacts);
+        let to_bring = prospect.route.rungs.iter().filter(|rung| rung.is_to_bring()).filter_map(Rung::shelved);
+        let at_hand = |artifact: &Artifact| {
+            cache.seems_to_hold(artifact) || self.yards.iter().any(|yard| yard.has_at_hand(artifact))
+        };
+        let missing = to_bring.flat_map(|shelved| &shelved.artifacts).filter(|artifact| !at_hand(artifact));
+        let missing: Vec<Artifact> = if self.offline { missing.cloned().collect() } else { Vec::new() };
+        if missing.is_empty() { Ok(()) } else { Err(ClimbError::Offline(missing)) }
     }
 
     /// The current landing, if it is what the pins say.

@@ -25,6 +25,8 @@ pub struct Prospect {
     pub licences: Vec<Asked>,
     /// Bytes to fetch.
     pub fetch: u64,
+    /// Bytes of archives that are in the cache already, and are to be unpacked.
+    pub from_cache: u64,
     /// Bytes that the shelf will take.
     pub unpacked: u64,
     /// How long fetching and unpacking will take, by the rates of earlier climbs; `None` before the first.
@@ -44,7 +46,7 @@ impl Site<'_> {
             catalog: self.catalog,
             platform: &self.host.platform,
             shelf: &Shelf::new(&self.home.shelf()),
-            cache: &Cache::new(&self.home.cache),
+            cache: &Cache::new(&self.home.artifacts),
             landing,
         })?)
     }
@@ -56,12 +58,13 @@ impl Site<'_> {
         let terms = Terms::read(&self.home.data)?;
         let left: Vec<_> = route.rungs.iter().filter(|rung| rung.work >= Work::Unpack).collect();
         let (fetch, unpacked) = gates::room(&left);
-        let archives = left.iter().map(|rung| rung.size()).sum();
+        let archives: u64 = left.iter().map(|rung| rung.size()).sum();
         Ok(Prospect {
             gates: gates::check(&route, &survey, self.host, self.yards),
             licences: terms::open(&route, self.catalog, &terms).map_err(route::RouteError::from)?,
-            time: Rates::read(&self.home.data).time_for(fetch, archives),
+            time: Rates::read(&self.home.data).time_for(fetch, archives - fetch),
             fetch,
+            from_cache: archives - fetch,
             unpacked,
             survey,
             route,

@@ -1,20 +1,32 @@
 //! Bringing artifacts in: from yards into the cache, hashed while they arrive.
 //!
-//! What stands in the cache under a digest had that digest when it was put there, and is hashed again before it is
-//! handed on: a cache is shared and old, and a flipped bit in it must not reach the shelf.
+//! What stands in the cache under a digest had that digest when it was put there, and is hashed again before it counts: a
+//! cache is shared and old, and a flipped bit in it must not reach the shelf. Whoever unpacks may look on while bytes
+//! arrive or are hashed ([`Onward`]), and must throw away what came of it when they turn out to be others.
 
+mod cache;
+mod course;
+mod network;
+mod receive;
 mod yard;
 
+pub use cache::Cache;
+pub use network::{Network, NetworkError};
 pub use yard::{Yard, YardError, read_text};
 
-use std::fs;
-use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use course::Outcome;
+use receive::Transfer;
 
 use crate::catalog::Artifact;
-use crate::digest::{Digest, Hashing};
-use crate::event::{Cancellable, Cancelled, Counted, Event, Observer, go_on};
-use crate::files::{self, Attach, FileError};
+use crate::event::{Cancelled, Event, Observer, go_on};
+use crate::files::FileError;
+
+/// How often a wish to end is looked for.
+const GLANCE: Duration = Duration::from_millis(50);
 
 /// Why an artifact could not be brought in.
 #[derive(Debug, thiserror::Error)]
@@ -30,7 +42,7 @@ pub enum FetchError {
     AllFailed {
         /// The file.
         file: String,
-        /// What each yard did, in the order they were tried.
+        /// What each yard did last, in the order they were tried.
         attempts: Vec<Attempt>,
     },
     /// The cache could not be read or written.
@@ -46,7 +58,9 @@ pub enum FetchError {
 pub struct Attempt {
     /// The yard, as a person knows it.
     pub yard: String,
-    /// What went wrong.
+    /// How often it was tried.
+    pub times: usize,
+    /// What went wrong the last time.
     pub error: YardError,
 }
 
@@ -57,137 +71,103 @@ impl FetchError {
     }
 }
 
-/// Artifacts by their digest.
-#[derive(Clone, Debug)]
-pub struct Cache {
-    folder: PathBuf,
+/// Where artifacts come from and go to.
+#[derive(Clone, Copy, Debug)]
+pub struct Sources<'s> {
+    /// Yards, best first.
+    pub yards: &'s [Yard],
+    /// Where they are kept.
+    pub cache: &'s Cache,
+    /// The way to servers.
+    pub network: &'s Network,
 }
 
-impl Cache {
-    /// The cache in `folder`, which need not exist yet.
-    pub fn new(folder: &Path) -> Self {
-        Self { folder: folder.join("artifacts") }
-    }
-
-    /// Where an artifact stands or would stand.
-    pub fn path(&self, digest: &Digest) -> PathBuf {
-        let name = digest.to_string();
-        self.folder.join(&name[..2]).join(name)
-    }
-
-    /// Whether something stands there with the right size; the digest is not looked at.
-    pub fn seems_to_hold(&self, artifact: &Artifact) -> bool {
-        fs::metadata(self.path(&artifact.sha256)).is_ok_and(|meta| meta.len() == artifact.size)
-    }
-
-    /// The path of the artifact if it is there and its bytes agree; damaged ones are removed.
-    fn verified(&self, artifact: &Artifact, observer: &dyn Observer) -> Result<Option<PathBuf>, FetchError> {
-        if !self.seems_to_hold(artifact) {
-            return Ok(None);
-        }
-        let path = self.path(&artifact.sha256);
-        let file = fs::File::open(&path).on("open", &path)?;
-        let mut reader = Hashing::new(Cancellable::new(file, observer));
-        let copied = io::copy(&mut reader, &mut io::sink());
-        go_on(observer)?;
-        copied.on("read", &path)?;
-        if reader.finish().0 == artifact.sha256 {
-            return Ok(Some(path));
-        }
-        fs::remove_file(&path).on("remove the damaged", &path)?;
-        Ok(None)
-    }
+/// Who looks on while an artifact comes in. Nothing of what is seen is known to be right before the fetching is over.
+pub trait Onward {
+    /// It is there in whole, at this path.
+    fn whole(&mut self, _path: &Path) {}
+    /// The next bytes of it.
+    fn bytes(&mut self, _bytes: &[u8]) {}
+    /// What was seen so far is not it.
+    fn void(&mut self) {}
 }
 
-/// Brings an artifact into the cache and returns its path; its digest was seen to agree just now.
+/// Nobody looks on.
+impl Onward for () {}
+
+/// An artifact that is in the cache; its digest was seen to agree just now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fetched {
+    /// Where it is.
+    pub path: PathBuf,
+    /// It was there already.
+    pub cached: bool,
+}
+
+/// Brings an artifact into the cache.
 pub fn fetch(
     artifact: &Artifact,
-    yards: &[Yard],
-    cache: &Cache,
+    sources: Sources<'_>,
+    onward: &mut dyn Onward,
     observer: &dyn Observer,
-) -> Result<PathBuf, FetchError> {
-    let file = || artifact.file.clone();
-    if let Some(path) = cache.verified(artifact, observer)? {
-        observer.event(&Event::Fetched { file: file(), size: artifact.size, cached: true });
-        return Ok(path);
-    }
-    if yards.is_empty() {
-        return Err(FetchError::NoYard { file: file() });
-    }
-    let mut attempts = Vec::new();
-    for (at, yard) in yards.iter().enumerate() {
-        observer.event(&Event::Fetching { file: file(), size: artifact.size, from: yard.to_string() });
-        match receive(artifact, yard, cache, observer)? {
-            Ok(path) => {
-                observer.event(&Event::Fetched { file: file(), size: artifact.size, cached: false });
-                return Ok(path);
+) -> Result<Fetched, FetchError> {
+    let fetched = |cached| Event::Fetched { file: artifact.file.clone(), size: artifact.size, cached };
+    let mut waiting = false;
+    let partial = loop {
+        if sources.cache.seems_to_hold(artifact) {
+            let path = sources.cache.path(&artifact.sha256);
+            onward.whole(&path);
+            if sources.cache.check(artifact, observer)? {
+                observer.event(&fetched(true));
+                return Ok(Fetched { path, cached: true });
             }
-            Err(error) => {
-                if let Some(next) = yards.get(at + 1) {
-                    let (yard, reason, next) = (yard.to_string(), error.to_string(), next.to_string());
-                    observer.event(&Event::YardFailed { yard, reason, next });
-                }
-                attempts.push(Attempt { yard: yard.to_string(), error });
-            }
+            onward.void();
         }
-    }
-    Err(FetchError::AllFailed { file: file(), attempts })
-}
-
-/// The inner result is the yard's: another one may do better.
-fn receive(
-    artifact: &Artifact,
-    yard: &Yard,
-    cache: &Cache,
-    observer: &dyn Observer,
-) -> Result<Result<PathBuf, YardError>, FetchError> {
-    go_on(observer)?;
-    let path = cache.path(&artifact.sha256);
-    let folder = path.parent().unwrap_or(&cache.folder);
-    files::create_folder(folder)?;
-    // Removed when dropped: a broken download leaves nothing behind.
-    let mut partial = tempfile::Builder::new().prefix(".part-").tempfile_in(folder).on("write into", folder)?;
-    let body = match yard.open(artifact) {
-        Ok(body) => body,
-        Err(error) => return Ok(Err(error)),
+        if sources.yards.is_empty() {
+            return Err(FetchError::NoYard { file: artifact.file.clone() });
+        }
+        match sources.cache.partial(artifact)? {
+            Some(partial) => break partial,
+            None => go_on(observer)?,
+        }
+        if !std::mem::replace(&mut waiting, true) {
+            observer.event(&Event::FetchedElsewhere { file: artifact.file.clone() });
+        }
+        thread::sleep(GLANCE);
     };
-    // One byte more than promised is enough to know that it is too long.
-    let mut reader = Hashing::new(Counted::new(body.take(artifact.size + 1), observer));
-    let copied = copy(&mut reader, partial.as_file_mut(), &path)?;
-    go_on(observer)?;
-    if let Err(source) = copied {
-        return Ok(Err(YardError::Broke { got: reader.finish().1, expected: artifact.size, source }));
-    }
-    if let Err(error) = compare(artifact, reader.finish()) {
-        return Ok(Err(error));
-    }
-    partial.as_file().sync_all().on("write", &path)?;
-    partial.persist(&path).map_err(|failed| failed.error).on("write", &path)?;
-    Ok(Ok(path))
+    let path = Transfer::begin(artifact, partial, sources.network, onward, observer)?.run(sources.yards)?;
+    observer.event(&fetched(false));
+    Ok(Fetched { path, cached: false })
 }
 
-/// Copies all; the inner error is the reader's, the outer one the writer's.
-fn copy(from: &mut impl Read, to: &mut fs::File, path: &Path) -> Result<io::Result<()>, FileError> {
-    let mut buffer = vec![0; 128 * 1024];
-    loop {
-        match from.read(&mut buffer) {
-            Ok(0) => return Ok(Ok(())),
-            Ok(got) => to.write_all(&buffer[..got]).on("write", path)?,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Ok(Err(error)),
-        }
+/// Waits, unless the user asks for an end.
+fn pause(time: Duration, observer: &dyn Observer) -> Result<(), Cancelled> {
+    let started = Instant::now();
+    while let Some(left) = time.checked_sub(started.elapsed()).filter(|left| !left.is_zero()) {
+        go_on(observer)?;
+        thread::sleep(left.min(GLANCE));
+    }
+    go_on(observer)
+}
+
+/// What the course makes of a failure.
+fn outcome(error: &YardError, progress: bool) -> Outcome {
+    let pause = if let YardError::Status { pause, .. } = error { *pause } else { None };
+    if error.is_retryable() { Outcome::Broke { progress, pause } } else { Outcome::Hopeless }
+}
+
+/// Takes note of a yard's failure.
+fn note(attempts: &mut Vec<Attempt>, yard: &Yard, error: YardError) {
+    let yard = yard.to_string();
+    match attempts.iter_mut().find(|attempt| attempt.yard == yard) {
+        Some(known) => (known.times, known.error) = (known.times + 1, error),
+        None => attempts.push(Attempt { yard, times: 1, error }),
     }
 }
 
-fn compare(artifact: &Artifact, (digest, got): (Digest, u64)) -> Result<(), YardError> {
-    if got < artifact.size {
-        return Err(YardError::Short { got, expected: artifact.size });
-    }
-    if got > artifact.size {
-        return Err(YardError::Long { expected: artifact.size });
-    }
-    if digest != artifact.sha256 {
-        return Err(YardError::OtherDigest { got: digest, expected: artifact.sha256 });
-    }
-    Ok(())
+/// The seed of an artifact's jitter: other machines and other moments get others.
+fn seed(artifact: &Artifact) -> u64 {
+    let now = jiff::Timestamp::now().as_nanosecond().cast_unsigned();
+    let low = u64::try_from(now & u128::from(u64::MAX)).unwrap_or(1);
+    low ^ artifact.size ^ u64::from(std::process::id()) << 32
 }

@@ -61,8 +61,12 @@ impl Choosing<'_> {
         }
     }
 
-    /// One version for all platforms, else each platform by itself.
+    /// One version for all platforms, else each platform by itself. Pins that stand apart stay so: served together, some
+    /// of them would have to move.
     fn outcome(&self, explain: bool) -> Result<Outcome, PinsError> {
+        if self.old.is_some_and(|old| stands_apart(&old.rungs)) {
+            return self.attempt(true, explain);
+        }
         match self.attempt(false, explain)? {
             Outcome::NotTogether => self.attempt(true, explain),
             outcome => Ok(outcome),
@@ -127,6 +131,11 @@ impl Choosing<'_> {
         }
         Ok(())
     }
+}
+
+/// Whether any pin is not the same everywhere.
+fn stands_apart(rungs: &BTreeMap<String, Pin>) -> bool {
+    rungs.values().any(|pin| !pin.elsewhere.is_empty() || !pin.on.is_empty() || stands_apart(&pin.private))
 }
 
 /// A platform for which a file of the release or of a piece is not what it was.

@@ -103,6 +103,11 @@ impl Rung {
         if let Source::Shelf(shelved) = &self.source { Some(shelved) } else { None }
     }
 
+    /// Whether its files are not on the shelf yet.
+    pub fn is_to_bring(&self) -> bool {
+        self.work >= Work::Unpack
+    }
+
     /// Bytes of its artifacts; 0 for what the host has.
     pub fn size(&self) -> u64 {
         self.shelved().map_or(0, |shelved| shelved.artifacts.iter().map(|artifact| artifact.size).sum())

@@ -1,6 +1,6 @@
 //! What an item of the shelf holds, file by file.
 //!
-//! JSON, format 1. Paths are percent-encoded (RFC 3986, section 2.1) outside printable ASCII, so that any byte string
+//! JSON, format 2. Paths are percent-encoded (RFC 3986, section 2.1) outside printable ASCII, so that any byte string
 //! survives.
 
 use std::fs;
@@ -12,13 +12,13 @@ use std::path::{Path, PathBuf};
 use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, percent_encode};
 use serde::{Deserialize, Serialize};
 
-use crate::digest::Digest;
+use crate::digest::{Digest, Fingerprint};
 use crate::files::{Attach, FileError};
 use crate::record::{self, RecordError};
 use crate::version::Version;
 
 const ENCODED: &AsciiSet = &CONTROLS.add(b'%');
-const FORMAT: u32 = 1;
+const FORMAT: u32 = 2;
 
 /// Every file and link of an item.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -56,7 +56,7 @@ pub enum What {
         /// Its size in bytes.
         size: u64,
         /// Its digest.
-        sha256: Digest,
+        blake3: Fingerprint,
     },
     /// A symbolic link.
     Link {
@@ -116,11 +116,11 @@ impl ManifestEntry {
             return Ok(Some(Difference::Missing(self.path.clone())));
         };
         let same = match &self.what {
-            What::File { runs, size, sha256 } => {
+            What::File { runs, size, blake3 } => {
                 meta.is_file()
                     && meta.len() == *size
                     && (meta.permissions().mode() & 0o111 != 0) == *runs
-                    && Digest::of_file(&full).on("read", &full)?.0 == *sha256
+                    && Fingerprint::of_file(&full).on("read", &full)? == *blake3
             }
             What::Link { target } => meta.is_symlink() && fs::read_link(&full).on("read", &full)? == *target,
         };

@@ -9,8 +9,10 @@
 //! with other pieces, or unpacked in another way, stands beside the first. An item appears in one rename; what is there is whole.
 
 mod manifest;
+mod twins;
 
 pub use manifest::{Difference, Manifest, ManifestEntry, What};
+pub use twins::Twins;
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -47,6 +49,20 @@ impl Shelf {
         let name = format!("{version}-{}", recipe(artifacts).short());
         Place { folder: self.folder.join(tool).join(name) }
     }
+
+    /// The places of all versions of a tool, in the order of their names.
+    pub fn versions(&self, tool: &str) -> Result<Vec<Place>, FileError> {
+        let folder = self.folder.join(tool);
+        let entries = match fs::read_dir(&folder) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            entries => entries.on("list", &folder)?,
+        };
+        let places = entries.map(|entry| Ok(Place { folder: entry.on("list", &folder)?.path() }));
+        let mut places: Vec<Place> = places.collect::<Result<_, FileError>>()?;
+        places.retain(Place::is_taken);
+        places.sort_by(|a, b| a.folder.cmp(&b.folder));
+        Ok(places)
+    }
 }
 
 /// The artifact of a release as it is unpacked: the files behind its commands may always be run.
@@ -66,7 +82,7 @@ pub fn filled(text: &str, version: &Version) -> String {
 fn recipe(artifacts: &[Artifact]) -> Digest {
     let mut hasher = Hasher::default();
     for Artifact { sha256, unpack, .. } in artifacts {
-        hasher.update(format!("{sha256} strip {} runs {:?}\n", unpack.strip, unpack.runs).as_bytes());
+        hasher.update(format!("{sha256} {unpack:?}\n").as_bytes());
     }
     hasher.finish()
 }

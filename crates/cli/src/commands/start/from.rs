@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use kladder_core::fetch::read_text;
+use kladder_core::fetch::{Network, read_text};
 use kladder_core::files;
 use kladder_core::ladder::{FILE_NAME, Ladder};
 
@@ -59,7 +59,8 @@ fn bring(context: &Context, source: &str, work: &Path) -> Result<PathBuf, Proble
         return Some(local.join(FILE_NAME)).filter(|file| file.is_file()).ok_or_else(|| no_ladder(source));
     }
     if source.starts_with("http://") || source.starts_with("https://") {
-        let text = read_text(source).map_err(|error| failed(source, error.to_string()))?;
+        let network = Network::new(&context.home.config()?.network)?;
+        let text = read_text(source, &network).map_err(|error| failed(source, error.to_string()))?;
         let path = work.join(FILE_NAME);
         fs::write(&path, text).map_err(|error| failed(source, error.to_string()))?;
         return Ok(path);

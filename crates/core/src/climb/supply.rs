@@ -1,0 +1,140 @@
+//! The files of the rungs, brought in ahead of the climb: several rungs at once, in the order of the route.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::thread::Scope;
+use std::time::{Duration, Instant};
+
+use super::ClimbError;
+use crate::catalog::Artifact;
+use crate::event::{Event, Observer};
+use crate::fetch::Sources;
+use crate::files::FileError;
+use crate::intake::{self, Brought, IntakeError};
+use crate::route::Rung;
+use crate::shelf::{Place, Shelf, Twins};
+
+/// A rung's files are to be brought in.
+#[derive(Clone, Debug)]
+pub(super) struct Order {
+    /// Its place in the route.
+    at: usize,
+    artifacts: Vec<Artifact>,
+    /// Versions of the tool that are on the shelf already.
+    others: Vec<Place>,
+    folder: PathBuf,
+}
+
+/// A rung's files, ready to be put on the shelf.
+#[derive(Debug)]
+pub(super) struct Supplied {
+    /// A folder with `files` in it.
+    pub(super) folder: PathBuf,
+    pub(super) brought: Brought,
+}
+
+/// Where files are brought in from and to.
+#[derive(Clone, Copy)]
+pub(super) struct Way<'w> {
+    pub(super) sources: Sources<'w>,
+    pub(super) shelf: &'w Shelf,
+    pub(super) staging: &'w Path,
+    /// How many rungs at once.
+    pub(super) at_once: usize,
+}
+
+type Arrived = (usize, Result<Supplied, IntakeError>);
+
+/// Rungs that are being brought in.
+pub(super) struct Supply<'s> {
+    arriving: Receiver<Arrived>,
+    here: BTreeMap<usize, Supplied>,
+    halt: &'s AtomicBool,
+    started: Instant,
+    last: Duration,
+}
+
+/// The observer of those who work ahead: they end when the climb does.
+pub(super) struct Ahead<'o> {
+    pub(super) observer: &'o dyn Observer,
+    pub(super) halt: AtomicBool,
+}
+
+impl Observer for Ahead<'_> {
+    fn event(&self, event: &Event) {
+        self.observer.event(event);
+    }
+
+    fn cancelled(&self) -> bool {
+        self.halt.load(Ordering::Relaxed) || self.observer.cancelled()
+    }
+
+    fn received(&self) -> Option<&AtomicU64> {
+        self.observer.received()
+    }
+}
+
+impl Order {
+    /// What is to be brought in for the rungs that are not on the shelf.
+    pub(super) fn list(rungs: &[Rung], way: &Way<'_>) -> Result<Vec<Self>, FileError> {
+        let needed = rungs.iter().enumerate().filter(|(_, rung)| rung.is_to_bring());
+        let order = |(at, rung): (usize, &Rung)| {
+            let artifacts = rung.shelved().map(|shelved| shelved.artifacts.clone()).unwrap_or_default();
+            let folder = way.staging.join(format!("{at:03}-{}", rung.name.tool));
+            Ok(Self { at, artifacts, others: way.shelf.versions(&rung.name.tool)?, folder })
+        };
+        needed.map(order).collect()
+    }
+
+    fn bring(&self, way: &Way<'_>, observer: &dyn Observer) -> Result<Supplied, IntakeError> {
+        let twins = Twins::among(&self.others);
+        let files = self.folder.join("files");
+        let brought = intake::bring_in(&self.artifacts, way.sources, &files, &twins, observer)?;
+        Ok(Supplied { folder: self.folder.clone(), brought })
+    }
+}
+
+impl<'s> Supply<'s> {
+    /// Starts to bring in; dropping the supply ends what is under way.
+    pub(super) fn start(scope: &'s Scope<'s, '_>, orders: &'s [Order], way: Way<'s>, ahead: &'s Ahead<'s>) -> Self {
+        let (send, arriving) = channel();
+        let next = std::sync::Arc::new(AtomicUsize::new(0));
+        for _ in 0..way.at_once.min(orders.len()) {
+            let (send, next): (Sender<Arrived>, _) = (send.clone(), std::sync::Arc::clone(&next));
+            scope.spawn(move || {
+                while let Some(order) = orders.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    if ahead.cancelled() || send.send((order.at, order.bring(&way, ahead))).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        Self { arriving, here: BTreeMap::new(), halt: &ahead.halt, started: Instant::now(), last: Duration::ZERO }
+    }
+
+    /// The files of the rung at this place of the route. The first failure of any rung ends the wait.
+    pub(super) fn take(&mut self, at: usize) -> Result<Supplied, ClimbError> {
+        loop {
+            if let Some(supplied) = self.here.remove(&at) {
+                return Ok(supplied);
+            }
+            // Those who bring in end early only when the climb was cancelled.
+            let (number, brought) = self.arriving.recv().map_err(|_| crate::event::Cancelled)?;
+            self.last = self.started.elapsed();
+            self.here.insert(number, brought?);
+        }
+    }
+
+    /// How long it took until the last files were there.
+    pub(super) fn took(&self) -> Duration {
+        self.last
+    }
+}
+
+impl Drop for Supply<'_> {
+    fn drop(&mut self) {
+        self.halt.store(true, Ordering::Relaxed);
+    }
+}

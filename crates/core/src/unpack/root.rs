@@ -1,0 +1,90 @@
+//! The folder that is unpacked into, held by a handle: whatever happens to the paths above, this folder is meant.
+
+use std::fs::File;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, linkat, mkdirat, open, openat, renameat, symlinkat};
+
+use super::{Refusal, Stop};
+use crate::files::{Attach, FileError};
+
+/// A folder that is written into.
+pub(super) struct Root {
+    handle: OwnedFd,
+    path: PathBuf,
+}
+
+impl Root {
+    pub(super) fn open(path: &Path) -> Result<Self, FileError> {
+        let handle = open(path, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
+        Ok(Self { handle: handle.map_err(io::Error::from).on("open", path)?, path: path.to_path_buf() })
+    }
+
+    /// The whole path of something in it.
+    pub(super) fn full(&self, path: &Path) -> PathBuf {
+        self.path.join(path)
+    }
+
+    /// Makes a folder; one that is there is refused.
+    pub(super) fn folder(&self, path: &Path) -> Result<(), Stop> {
+        match mkdirat(&self.handle, path, Mode::from_raw_mode(0o755)) {
+            Err(rustix::io::Errno::EXIST) => Err(Refusal::NotAFolder.into()),
+            made => Ok(made.map_err(io::Error::from).on("create the folder", &self.full(path))?),
+        }
+    }
+
+    /// Creates a file that can be written now and by nobody later. No link on its path is followed.
+    pub(super) fn create(&self, path: &Path, runs: bool) -> Result<File, Stop> {
+        let mode = Mode::from_raw_mode(if runs { 0o555 } else { 0o444 });
+        let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let made = beneath(&self.handle, path, flags, mode);
+        Ok(File::from(made.or_else(|error| self.taken(error, path))?))
+    }
+
+    pub(super) fn link(&self, path: &Path, target: &Path) -> Result<(), Stop> {
+        symlinkat(target, &self.handle, path).or_else(|error| self.taken(error, path))
+    }
+
+    pub(super) fn hard_link(&self, path: &Path, existing: &Path) -> Result<(), Stop> {
+        let made = linkat(&self.handle, existing, &self.handle, path, AtFlags::empty());
+        made.or_else(|error| self.taken(error, path))
+    }
+
+    /// A hard link to a file elsewhere on the same file system.
+    pub(super) fn share(&self, path: &Path, existing: &Path) -> io::Result<()> {
+        Ok(linkat(CWD, existing, &self.handle, path, AtFlags::empty())?)
+    }
+
+    pub(super) fn rename(&self, from: &Path, to: &Path) -> Result<(), FileError> {
+        renameat(&self.handle, from, &self.handle, to).map_err(io::Error::from).on("write", &self.full(to))
+    }
+
+    /// Tells an occupied path from a failing file system.
+    fn taken<T>(&self, error: rustix::io::Errno, path: &Path) -> Result<T, Stop> {
+        match error {
+            rustix::io::Errno::EXIST | rustix::io::Errno::ISDIR => Err(Refusal::Twice.into()),
+            // A link where a folder should be.
+            rustix::io::Errno::LOOP | rustix::io::Errno::XDEV => Err(Refusal::NotAFolder.into()),
+            _ => Ok(Err(io::Error::from(error)).on("write", &self.full(path))?),
+        }
+    }
+}
+
+/// Opens below a handle; where the kernel can, it makes sure of that itself (`openat2`, Linux 5.6).
+#[cfg(target_os = "linux")]
+fn beneath(handle: &OwnedFd, path: &Path, flags: OFlags, mode: Mode) -> rustix::io::Result<OwnedFd> {
+    use rustix::fs::{ResolveFlags, openat2};
+    use rustix::io::Errno;
+    match openat2(handle, path, flags, mode, ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS) {
+        // An older kernel, or a filter in front of it that does not know the call.
+        Err(Errno::NOSYS | Errno::PERM) => openat(handle, path, flags, mode),
+        opened => opened,
+    }
+}
+
+#[cfg(not(target_os = "linux"))]
+fn beneath(handle: &OwnedFd, path: &Path, flags: OFlags, mode: Mode) -> rustix::io::Result<OwnedFd> {
+    openat(handle, path, flags, mode)
+}
