@@ -39,6 +39,10 @@ Every day:
   run       Run one command with the ladder's tools
   why       Why a rung is there, and why at that version
   newer     What has come out since the pins, and take it
+  landings  The states there have been, and what changed
+  back      Return to an earlier landing, its pins too
+  log       What the last climb did, step by step
+  clear     What nothing uses any more, and remove it
   terms     Licences that were accepted
 
 Sharing:
@@ -62,6 +66,9 @@ pub(crate) struct Global {
     /// Use only what is in the cache and in yards that are folders
     #[arg(long, global = true)]
     pub(crate) offline: bool,
+    /// How long to wait for another kladder that works on the same home, in seconds; otherwise without an end
+    #[arg(long, global = true, value_name = "SECONDS")]
+    pub(crate) wait: Option<u64>,
     /// Take the facts about the host from a folder laid out like /, instead of from this machine
     #[arg(long, global = true, value_name = "FOLDER")]
     pub(crate) root: Option<PathBuf>,
@@ -139,6 +146,23 @@ pub(crate) enum Command {
     /// Pins first where the ladder has changed. Safe to repeat and to interrupt: the old landing stays current until
     /// the new one is complete.
     Climb(ClimbOptions),
+    /// The landings of this ladder: when each was made, and what it changed
+    Landings,
+    /// Make an earlier landing current again, its pins too, so that the next climb does not undo it
+    Back(BackOptions),
+    /// What the last climb, verification or return did, step by step, with times and outputs
+    Log {
+        /// Another run than the last one
+        #[arg(value_name = "RUN")]
+        run: Option<i64>,
+        /// List the runs that are remembered
+        #[arg(long, conflicts_with = "run")]
+        list: bool,
+    },
+    /// Show what no landing uses any more, and what has long been in the cache; remove it
+    ///
+    /// Asks first; without a terminal it only shows, unless `--yes` is given.
+    Clear(ClearOptions),
     /// Run every check and rehearsal, compare every file, and see which file answers to each command
     Verify,
     /// Run one command with the ladder's tools first on PATH and its variables set
@@ -212,6 +236,35 @@ pub(crate) struct ClimbOptions {
     #[arg(long = "skip-gate", value_name = "GATE")]
     pub(crate) skip_gates: Vec<String>,
     /// Do not ask whether to go on
+    #[arg(long, short)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct BackOptions {
+    /// The landing; otherwise the one before the current one
+    #[arg(value_name = "LANDING")]
+    pub(crate) number: Option<u32>,
+    /// Make ladder.toml too what it was then; the present one is kept beside it
+    #[arg(long)]
+    pub(crate) with_ladder: bool,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct ClearOptions {
+    /// Keep only so many landings of each ladder, the newest, and the current one; otherwise all
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) keep: Option<usize>,
+    /// Keep artifacts in the cache that were used within so many days
+    #[arg(long, value_name = "DAYS", default_value_t = 30)]
+    pub(crate) idle: u64,
+    /// Keep no more than this in the cache, like "5 GB"
+    #[arg(long, value_name = "SIZE", value_parser = crate::commands::size)]
+    pub(crate) cache: Option<u64>,
+    /// Every trace of kladder on this machine: settings, shelf, landings, cache
+    #[arg(long, conflicts_with_all = ["keep", "cache"])]
+    pub(crate) all: bool,
+    /// Do not ask
     #[arg(long, short)]
     pub(crate) yes: bool,
 }

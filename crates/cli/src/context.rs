@@ -2,6 +2,7 @@
 
 use std::env;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use etcetera::BaseStrategy;
 use kladder_core::catalog::Catalog;
@@ -38,6 +39,8 @@ pub(crate) struct Context {
     ladder: Option<PathBuf>,
     yards: Vec<String>,
     pub(crate) offline: bool,
+    pub(crate) wait: Option<Duration>,
+    root: Option<PathBuf>,
 }
 
 /// A ladder with all that belongs to it.
@@ -54,8 +57,9 @@ impl Context {
     pub(crate) fn from_environment(global: &Global) -> Result<Self, Problem> {
         let folder = env::current_dir()
             .map_err(|error| Problem::new(Code::Failed, "the current folder cannot be told").why(error.to_string()))?;
-        let home = match env::var_os("KLADDER_HOME").filter(|home| !home.is_empty()) {
-            Some(home) => Home::within(&folder.join(home)),
+        let root = env::var_os("KLADDER_HOME").filter(|home| !home.is_empty()).map(|home| folder.join(home));
+        let home = match &root {
+            Some(root) => Home::within(root),
             None => usual_home()?,
         };
         // Settings that cannot be read are told of by whoever needs them.
@@ -67,7 +71,8 @@ impl Context {
             host.root = described_root(&folder.join(root))?;
         }
         let (ladder, yards) = (global.ladder.clone(), global.yards.clone());
-        Ok(Self { home, host, folder, ladder, yards, offline: global.offline })
+        let (offline, wait) = (global.offline, global.wait.map(Duration::from_secs));
+        Ok(Self { home, host, folder, ladder, yards, offline, wait, root })
     }
 
     /// The same surroundings with another home and ladder.
@@ -82,6 +87,16 @@ impl Context {
             Some(named) => Some(self.folder.join(named)),
             None => ladder::find_from(&self.folder).or_else(own),
         }
+    }
+
+    /// The folder that `KLADDER_HOME` names.
+    pub(crate) fn root(&self) -> Option<&Path> {
+        self.root.as_deref()
+    }
+
+    /// Reads the ladder alone.
+    pub(crate) fn ladder(&self) -> Result<Ladder, Problem> {
+        Ok(Ladder::read(&self.ladder_path().ok_or_else(|| self.no_ladder())?)?)
     }
 
     /// Reads the ladder, its pins and its catalog.

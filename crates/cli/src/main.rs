@@ -13,6 +13,9 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
+    // Held until the end: with it goes what the environment set.
+    #[cfg(feature = "failpoints")]
+    let _points = fail::FailScenario::setup();
     let arguments = match args::Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => return habits::answer(&error),

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use crate::confine::Confined;
 use crate::verdict::{Subject, Verdict};
 use crate::version::Version;
 
@@ -14,6 +15,12 @@ pub struct RungName {
     pub tool: String,
     /// Its version.
     pub version: Version,
+}
+
+impl std::fmt::Display for RungName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} {}", self.tool, self.version)
+    }
 }
 
 /// Something that happened in a climb or a verification.
@@ -28,6 +35,26 @@ pub enum Event {
     Ahead {
         /// Bytes to fetch.
         fetch: u64,
+    },
+    /// What a killed process had begun was brought to an end.
+    Recovered {
+        /// The process.
+        process: u32,
+        /// Its landing was all but current, and is now; otherwise what it had begun was removed.
+        finished: bool,
+    },
+    /// A set-up command ran.
+    SetUp {
+        /// The tool.
+        tool: String,
+        /// The command's name.
+        name: String,
+        /// What it was kept from.
+        confined: Confined,
+        /// What it printed.
+        output: String,
+        /// How long it took.
+        took: Duration,
     },
     /// Work on a rung begins.
     Rung {

@@ -1,5 +1,6 @@
 //! The file system with its errors made tellable: what was attempted, on which path.
 
+use std::ffi::OsString;
 use std::fs;
 use std::io::{self, Write};
 use std::os::unix::fs::PermissionsExt;
@@ -34,6 +35,18 @@ pub fn create_folder(path: &Path) -> Result<(), FileError> {
     fs::create_dir_all(path).on("create the folder", path)
 }
 
+/// The names in a folder, sorted; none where it is not there.
+pub fn names(path: &Path) -> Result<Vec<OsString>, FileError> {
+    let entries = match fs::read_dir(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        entries => entries.on("list", path)?,
+    };
+    let names = entries.map(|entry| Ok(entry.on("list", path)?.file_name()));
+    let mut names: Vec<OsString> = names.collect::<Result<_, FileError>>()?;
+    names.sort();
+    Ok(names)
+}
+
 /// Writes a file in one step: readers see the old content or the new one, also after a power cut.
 pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
     let folder = path.parent().unwrap_or(Path::new("."));
@@ -58,6 +71,29 @@ pub fn remove_tree(path: &Path) -> Result<(), FileError> {
     fs::remove_dir_all(path).on("remove the folder", path)
 }
 
+/// Gives the owner the right to write to every file of a tree.
+pub fn make_writable(path: &Path) -> Result<(), FileError> {
+    for entry in walkdir::WalkDir::new(path) {
+        let entry = entry.map_err(io::Error::from).on("read the folder", path)?;
+        if !entry.file_type().is_symlink() {
+            let mode = entry.metadata().map_err(io::Error::from).on("read", entry.path())?.permissions().mode();
+            let loose = fs::Permissions::from_mode(mode & 0o777 | 0o200);
+            fs::set_permissions(entry.path(), loose).on("make writable", entry.path())?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes everything on a folder's file system through to the disk.
+pub fn sync(folder: &Path) -> Result<(), FileError> {
+    let handle = fs::File::open(folder).on("open", folder)?;
+    #[cfg(target_os = "linux")]
+    rustix::fs::syncfs(&handle).map_err(io::Error::from).on("write", folder)?;
+    #[cfg(not(target_os = "linux"))]
+    drop(handle);
+    Ok(())
+}
+
 /// Takes every write permission from a tree; links are left alone.
 pub fn make_read_only(path: &Path) -> Result<(), FileError> {
     for entry in walkdir::WalkDir::new(path).contents_first(true) {
@@ -66,8 +102,10 @@ pub fn make_read_only(path: &Path) -> Result<(), FileError> {
             continue;
         }
         let mode = entry.metadata().map_err(io::Error::from).on("read", entry.path())?.permissions().mode();
-        let tight = fs::Permissions::from_mode(mode & 0o555);
-        fs::set_permissions(entry.path(), tight).on("make read-only", entry.path())?;
+        if mode & 0o7777 != mode & 0o555 {
+            let tight = fs::Permissions::from_mode(mode & 0o555);
+            fs::set_permissions(entry.path(), tight).on("make read-only", entry.path())?;
+        }
     }
     Ok(())
 }

@@ -4,6 +4,8 @@
 //! reads the environment: what happens is told through [`event::Observer`].
 
 pub mod blocks;
+pub mod confine;
+pub mod crash;
 pub mod digest;
 pub mod files;
 pub mod near;
@@ -35,10 +37,12 @@ pub mod unpack;
 pub mod gates;
 pub mod landing;
 pub mod route;
+pub mod state;
 pub mod terms;
 pub mod verify;
 pub mod wire;
 
+pub mod clear;
 pub mod climb;
 
 pub mod standing;

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group};
 
+use crate::confine::{Cell, Confined};
 use crate::event::Observer;
 
 /// More output than this, in bytes, is read and forgotten.
@@ -31,6 +32,8 @@ pub struct Setting<'s> {
     pub variables: &'s [(OsString, OsString)],
     /// How long it may take.
     pub limit: Duration,
+    /// What it is kept to.
+    pub cell: Option<&'s Cell>,
 }
 
 /// What came of it.
@@ -41,6 +44,8 @@ pub struct Ran {
     pub stdout: String,
     /// The same of its error output.
     pub stderr: String,
+    /// What it was kept from.
+    pub confined: Confined,
 }
 
 /// How a process ended.
@@ -58,7 +63,8 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     let Some((program, arguments)) = setting.run.split_first() else {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
     };
-    let mut child = Command::new(program)
+    let mut command = Command::new(program);
+    command
         .args(arguments)
         .current_dir(setting.folder)
         .env_clear()
@@ -66,8 +72,11 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
         .process_group(0)
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()?;
+        .stderr(Stdio::piped());
+    let (mut child, confined) = match setting.cell {
+        None => (command.spawn()?, Confined::Nothing),
+        Some(cell) => cell.spawn(&mut command)?,
+    };
     let (stdout, stderr) = (collect(child.stdout.take()), collect(child.stderr.take()));
     let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
     // A process that does not read its input breaks the pipe, which is its right.
@@ -75,7 +84,7 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     let ended = wait(&mut child, setting.limit, observer)?;
     // Children left behind would hold the pipes open, and must not outlive the check either.
     kill_group(&child);
-    Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr) })
+    Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr), confined })
 }
 
 fn wait(child: &mut Child, limit: Duration, observer: &dyn Observer) -> io::Result<Ended> {

@@ -24,6 +24,13 @@ pub enum Subject {
         /// The check's name.
         name: String,
     },
+    /// A set-up command of one rung.
+    SetUp {
+        /// The tool.
+        tool: String,
+        /// The command's name.
+        name: String,
+    },
     /// A step of a rehearsal.
     Rehearsal {
         /// The rehearsal.
@@ -37,7 +44,9 @@ impl Subject {
     /// The tool or rehearsal that it belongs to.
     pub fn owner(&self) -> &str {
         match self {
-            Self::Files { tool } | Self::Answer { tool, .. } | Self::Check { tool, .. } => tool,
+            Self::Files { tool } | Self::Answer { tool, .. } | Self::Check { tool, .. } | Self::SetUp { tool, .. } => {
+                tool
+            }
             Self::Rehearsal { rehearsal, .. } => rehearsal,
         }
     }
@@ -47,7 +56,7 @@ impl Subject {
         match self {
             Self::Files { .. } => "its files are as they were unpacked".into(),
             Self::Answer { command, .. } => format!("`{command}` answers from the shelf"),
-            Self::Check { name, .. } => name.clone(),
+            Self::Check { name, .. } | Self::SetUp { name, .. } => name.clone(),
             Self::Rehearsal { step, .. } => step.clone(),
         }
     }

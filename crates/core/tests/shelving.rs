@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use kladder_core::catalog::{Artifact, Unpacking};
 use kladder_core::digest::{Digest, Fingerprint};
 use kladder_core::files;
-use kladder_core::landing::{LandedRung, Landings, Made};
+use kladder_core::landing::{LandedRung, Landing, Landings, Made};
 use kladder_core::shelf::{Difference, Manifest, ManifestEntry, Place, Shelf, What};
 use kladder_core::version::Version;
 
@@ -106,7 +106,13 @@ fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
         folder: "/shelf/tidlow".into(),
         kept_by: None,
     }];
-    Made { ladder, pins, rungs, skipped_gates: Vec::new() }
+    Made { ladder, text: "", pins, rungs, skipped_gates: Vec::new() }
+}
+
+fn land(landings: &Landings, made: Made<'_>) -> Landing {
+    let landing = landings.draft().unwrap().finish(made).unwrap();
+    landings.make_current(landing.number, None).unwrap();
+    landing
 }
 
 #[test]
@@ -115,7 +121,7 @@ fn a_landing_becomes_current_when_committed_and_not_before() {
     let ladder = folder.path().join("ladder.toml");
     let landings = Landings::of(&folder.path().join("ladders"), &ladder);
     assert!(landings.current().unwrap().is_none());
-    landings.draft().unwrap().commit(made(&ladder, "pins 1", "4.0.7")).unwrap();
+    land(&landings, made(&ladder, "pins 1", "4.0.7"));
     let first = landings.current().unwrap().unwrap();
     let draft = landings.draft().unwrap();
     fs::write(draft.folder().join("half"), "done").unwrap();
@@ -123,7 +129,7 @@ fn a_landing_becomes_current_when_committed_and_not_before() {
     let unfinished = draft.folder().to_path_buf();
     drop(draft);
     assert!(!unfinished.exists());
-    let second = landings.draft().unwrap().commit(made(&ladder, "pins 2", "4.0.8")).unwrap();
+    let second = land(&landings, made(&ladder, "pins 2", "4.0.8"));
     assert_eq!((first.number, second.number), (1, 2));
     assert_eq!(landings.current().unwrap().unwrap(), second);
     assert_eq!(fs::read_to_string(landings.current_link().join("pins.toml")).unwrap(), "pins 2");
@@ -139,7 +145,7 @@ fn what_a_killed_climb_left_is_no_obstacle() {
     let above = landings.current_link().parent().unwrap().to_path_buf();
     std::os::unix::fs::symlink("landings/1", above.join(".current-new")).unwrap();
     assert!(landings.current().unwrap().is_none());
-    let landing = landings.draft().unwrap().commit(made(&ladder, "", "4.0.8")).unwrap();
+    let landing = land(&landings, made(&ladder, "", "4.0.8"));
     assert_eq!(landings.current().unwrap(), Some(landing));
     let left: Vec<_> = fs::read_dir(above.join("landings")).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert_eq!(left, ["1"]);

@@ -42,7 +42,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     }
     let progress = Progress::new(out)?;
     let site = opened.site(context, &pins);
-    let request = Request { skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
+    let request =
+        Request { wait: context.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
     let person = Person::new(out, options.yes);
     let climbed = site.climb(&request, &person, &progress);
     progress.finish();

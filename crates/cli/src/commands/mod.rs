@@ -1,9 +1,12 @@
 //! One file a command: what it asks of the core, and how the answer reads.
 
 mod about;
+mod clear;
 mod climb;
 mod demo;
 mod edit;
+mod landings;
+mod log;
 mod newer;
 mod pin;
 mod route;
@@ -16,6 +19,8 @@ mod terms;
 mod verify;
 mod why;
 mod yard;
+
+pub(crate) use clear::size;
 
 use std::process::ExitCode;
 
@@ -42,6 +47,10 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Route { admin_script }) => route::run(&context, out, admin_script),
         Some(Command::Climb(options)) => climb::run(&context, out, &options),
         Some(Command::Terms { command }) => terms::run(&context, out, command.as_ref()),
+        Some(Command::Landings) => landings::list(&context, out),
+        Some(Command::Back(options)) => landings::back(&context, out, &options),
+        Some(Command::Log { run, list }) => log::run(&context, out, run, list),
+        Some(Command::Clear(options)) => clear::run(&context, out, &options),
         Some(Command::Verify) => verify::run(&context, out),
         Some(Command::Run { command }) => run::run(&context, out, &command),
         Some(Command::Yard(command)) => yard::run(&command, out),

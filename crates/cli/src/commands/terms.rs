@@ -2,14 +2,15 @@
 
 use std::process::ExitCode;
 
+use kladder_core::state::Writer;
 use kladder_core::terms::Terms;
 use serde::Serialize;
 
 use crate::args::TermsCommand;
 use crate::context::Context;
 use crate::problem::{Code, Problem};
-use crate::render::Out;
 use crate::render::text::{STRONG, clean, columns, styled};
+use crate::render::{Out, Progress};
 
 #[derive(Serialize)]
 struct Shape {
@@ -66,6 +67,8 @@ fn show(context: &Context, out: &Out, id: &str) -> Result<(), Problem> {
 }
 
 fn withdraw(context: &Context, out: &Out, id: &str) -> Result<(), Problem> {
+    let progress = Progress::new(out)?;
+    let _writer = Writer::enter(&context.home, context.wait, &progress)?;
     let mut terms = Terms::read(&context.home.data)?;
     if !terms.withdraw(id) {
         return Err(Problem::new(Code::Failed, format!("the licence `{id}` was not accepted"))

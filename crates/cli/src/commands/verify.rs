@@ -131,7 +131,7 @@ fn kind(subject: &Subject) -> &'static str {
     match subject {
         Subject::Files { .. } => "files",
         Subject::Answer { .. } => "answer",
-        Subject::Check { .. } => "check",
+        Subject::Check { .. } | Subject::SetUp { .. } => "check",
         Subject::Rehearsal { .. } => "rehearsal",
     }
 }

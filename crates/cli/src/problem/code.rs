@@ -41,6 +41,8 @@ pub(crate) enum Code {
     NoPermission = 40,
     /// The disk is full.
     DiskFull = 41,
+    /// Another process works on the same home.
+    Busy = 42,
     /// The command to run is not there.
     NoCommand = 127,
     /// Interrupted by the user.

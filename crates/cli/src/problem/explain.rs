@@ -13,6 +13,7 @@ use kladder_core::pins::PinsFileError;
 use kladder_core::record::RecordError;
 use kladder_core::route::RouteError;
 use kladder_core::start::StartError;
+use kladder_core::state::{JournalError, StateError};
 use kladder_core::terms::Asked;
 use kladder_core::unpack::UnpackError;
 use kladder_core::verdict::{Outcome, Verdict};
@@ -45,10 +46,41 @@ impl From<FileError> for Problem {
     }
 }
 
+impl From<StateError> for Problem {
+    fn from(error: StateError) -> Self {
+        state(&error)
+    }
+}
+
+impl From<JournalError> for Problem {
+    fn from(error: JournalError) -> Self {
+        state(&StateError::Journal(error))
+    }
+}
+
+pub(crate) fn state(error: &StateError) -> Problem {
+    match error {
+        StateError::Busy { .. } => {
+            Problem::of(Code::Busy, error).next("wait for it, or give it more time with `--wait SECONDS`")
+        }
+        StateError::Journal(journal) => match journal.io_kind() {
+            Some(kind) => Problem::io(kind, journal),
+            None => Problem::of(Code::Failed, journal)
+                .next("a newer kladder may have written it; otherwise move it away: only the log is lost"),
+        },
+        StateError::File(error) => Problem::file(error),
+        StateError::Cancelled(_) => Problem::interrupted(),
+    }
+}
+
 impl Problem {
-    fn file(error: &FileError) -> Self {
+    pub(crate) fn file(error: &FileError) -> Self {
+        Self::io(error.source.kind(), error)
+    }
+
+    fn io(kind: io::ErrorKind, error: &dyn std::error::Error) -> Self {
         let problem = |code| Self::of(code, error);
-        match error.source.kind() {
+        match kind {
             io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => problem(Code::NoPermission)
                 .next("check who owns the folder; kladder never asks for more rights than you have")
                 .next("or set KLADDER_HOME to a folder that you may write to"),
@@ -148,7 +180,9 @@ impl From<ClimbError> for Problem {
             ClimbError::Unpack(error) => unpack(error),
             ClimbError::Wire(error) => wire(error),
             ClimbError::Verify(error) => verify(error),
-            ClimbError::Check(verdict) => check(verdict),
+            ClimbError::State(error) => state(error),
+            ClimbError::Check(verdict) => check("a check", verdict),
+            ClimbError::SetUp(verdict) => check("a set-up command", verdict),
             ClimbError::Gates(closed) => gates(closed),
             ClimbError::Licences(asked) => licences(asked),
             ClimbError::Terms(error) => record(error, REMOVE_FILE),
@@ -325,8 +359,8 @@ fn verify(error: &VerifyError) -> Problem {
     }
 }
 
-fn check(verdict: &Verdict) -> Problem {
-    let what = format!("a check of {} failed: {}", verdict.subject.owner(), verdict.subject.claim());
+fn check(what: &str, verdict: &Verdict) -> Problem {
+    let what = format!("{what} of {} failed: {}", verdict.subject.owner(), verdict.subject.claim());
     let mut problem = Problem::new(Code::CheckFailed, what);
     if let Outcome::Failed { why, output } = &verdict.outcome {
         problem = problem.why(why);
@@ -337,7 +371,7 @@ fn check(verdict: &Verdict) -> Problem {
         .next("pin another version of it, or mend its definition")
 }
 
-fn landing(error: &LandingError) -> Problem {
+pub(crate) fn landing(error: &LandingError) -> Problem {
     match error {
         LandingError::Record(error) => record(error, REMOVE_FOLDER),
         LandingError::File(error) => Problem::file(error),

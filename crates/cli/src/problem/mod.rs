@@ -6,6 +6,7 @@ mod explain;
 mod wishes;
 
 pub(crate) use code::Code;
+pub(crate) use explain::{landing, state};
 
 use std::error::Error;
 use std::path::{Path, PathBuf};
@@ -73,7 +74,7 @@ impl Problem {
     }
 
     /// An error and the causes behind it, each a line of why.
-    fn of(code: Code, error: &dyn Error) -> Self {
+    pub(crate) fn of(code: Code, error: &dyn Error) -> Self {
         let mut problem = Self::new(code, error.to_string());
         let mut cause = error.source();
         while let Some(error) = cause {

@@ -10,7 +10,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use kladder_core::event::{Event, Observer, RungName};
 
 use super::Out;
-use super::text::{FAINT, STRONG, bytes, clean, count, styled};
+use super::text::{FAINT, STRONG, bytes, clean, count, styled, time};
 use crate::problem::{Code, Problem};
 
 /// Listens to the core, draws, and passes on the user's wish to end.
@@ -121,6 +121,11 @@ impl Observer for Progress {
                 let who = process.map_or_else(|| "another process".into(), |process| format!("process {process}"));
                 self.draw(now, &format!("waiting for {who}, which works on this home"));
             }
+            Event::Recovered { process, finished } => {
+                let what = if *finished { "all but done; it is finished now" } else { "cut short; it is undone" };
+                self.line(&format!("  What process {process} did here was {what}."));
+            }
+            Event::SetUp { took, .. } => now.done.push(format!("set up in {}", time(*took))),
             Event::Ahead { fetch } => {
                 now.fetch = *fetch;
                 self.bar.reset();

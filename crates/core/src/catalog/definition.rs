@@ -45,6 +45,9 @@ pub struct Definition {
     pub licence: Option<String>,
     /// What must be started anew before anything that stands on it.
     pub after: Option<Anew>,
+    /// What must be run once, over the unpacked files, before it goes to the shelf.
+    #[serde(default, rename = "set-up")]
+    pub set_up: Vec<Trial>,
     /// How to see that it works.
     #[serde(default)]
     pub checks: Vec<Trial>,

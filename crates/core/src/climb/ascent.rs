@@ -6,14 +6,17 @@ use std::thread;
 
 use super::supply::{Ahead, Order, Supplied, Supply, Way};
 use super::{ClimbError, Prospect, Site, wired};
+use crate::crash;
 use crate::event::{Event, Observer, RungName, go_on};
 use crate::fetch::{Cache, Sources};
+use crate::files;
 use crate::intake::Brought;
 use crate::landing::{LandedRung, Landing, Made};
 use crate::rates::Rates;
 use crate::restart::Restarts;
 use crate::route::{Rung, Shelved, Source};
 use crate::shelf::{Manifest, Shelf};
+use crate::state::{Intent, Recorder};
 use crate::verdict::Verdict;
 use crate::verify::Bench;
 use crate::wire;
@@ -30,17 +33,26 @@ impl Site<'_> {
         &self,
         prospect: &Prospect,
         skipped_gates: Vec<String>,
-        observer: &dyn Observer,
+        recorder: &Recorder<'_>,
     ) -> Result<Landing, ClimbError> {
+        let observer: &dyn Observer = recorder;
         let rungs = &prospect.route.rungs;
         let wiring = wire::wiring(rungs.iter().filter_map(wired))?;
         let draft = self.landings().draft()?;
         wire::write(&wiring, draft.folder(), &self.home.data)?;
         let bench = Bench::new(draft.folder(), &wiring, self.host, observer)?;
         self.climb_rungs(prospect, &bench, observer)?;
-        let (ladder, pins) = (&self.ladder.path, self.pins.to_toml());
+        let (ladder, text, pins) = (&self.ladder.path, &self.ladder.text, self.pins.to_toml());
         let rungs = rungs.iter().map(landed).collect();
-        Ok(draft.commit(Made { ladder, pins: &pins, rungs, skipped_gates })?)
+        let landings = self.landings();
+        // From here on whoever finds this climb killed can finish it.
+        let (folder, number) = (landings.folder().to_path_buf(), draft.number());
+        files::sync(&self.home.data)?;
+        recorder.intend(&Intent::Land { landings: folder, number, pins: None })?;
+        crash::point("landing-intended");
+        let landing = draft.finish(Made { ladder, text, pins: &pins, rungs, skipped_gates })?;
+        landings.make_current(number, None)?;
+        Ok(landing)
     }
 
     /// Rung after rung, while the files of those above are brought in.
@@ -88,17 +100,21 @@ fn climb_rung(
     }
     if let Some(shelved) = rung.shelved().filter(|_| rung.is_to_bring()) {
         let supplied = supply.take(at)?;
+        crash::point("unpacked");
         if let Some(anew) = rung.definition.after {
             // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
             memory.restarts.remember(rung.folder(), anew, &prospect.survey.identity);
             memory.restarts.write(&memory.data)?;
         }
+        let supplied = set_up(rung, shelved, supplied, bench)?;
+        crash::point("set-up");
         shelve(rung, shelved, supplied, observer)?;
     }
     wired(rung).map_or(Ok(()), |wired| wire::check_files(&wired))?;
     if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
         return Err(ClimbError::Check(Box::new(failed)));
     }
+    crash::point("checked");
     observer.event(&Event::Climbed { rung: rung.name.clone() });
     Ok(())
 }
@@ -118,6 +134,20 @@ fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<
 fn landed(rung: &Rung) -> LandedRung {
     let RungName { tool, version } = rung.name.clone();
     LandedRung { tool, version, folder: rung.folder().to_path_buf(), kept_by: rung.kept_by.clone() }
+}
+
+/// Runs the set-up commands of a rung; what they wrote is part of it.
+fn set_up(rung: &Rung, shelved: &Shelved, supplied: Supplied, bench: &Bench<'_>) -> Result<Supplied, ClimbError> {
+    if rung.definition.set_up.is_empty() {
+        return Ok(supplied);
+    }
+    let files = supplied.folder.join("files");
+    files::make_writable(&files)?;
+    if let Some(failed) = bench.set_up(rung, shelved, &files)? {
+        return Err(ClimbError::SetUp(Box::new(failed)));
+    }
+    let entries = Manifest::scan(&files)?;
+    Ok(Supplied { brought: Brought { entries, ..supplied.brought }, ..supplied })
 }
 
 fn shelve(

@@ -1,13 +1,17 @@
 //! The climb: follows a route from the bottom rung to a landing. The only orchestrator.
 
 mod ascent;
-mod lock;
+mod back;
 mod prospect;
 mod supply;
 
+pub use back::{Back, BackError, BackRequest, back};
 pub use prospect::Prospect;
 
+use std::time::Duration;
+
 use crate::catalog::{Artifact, Catalog};
+use crate::crash;
 use crate::event::{Cancelled, Event, Observer};
 use crate::fetch::{Cache, FetchError, Network, Yard};
 use crate::files::{self, FileError};
@@ -20,6 +24,7 @@ use crate::pins::Pins;
 use crate::record::RecordError;
 use crate::restart::Anew;
 use crate::route::{Route, RouteError, Rung};
+use crate::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
 use crate::survey::Host;
 use crate::terms::{Asked, Terms};
 use crate::unpack::UnpackError;
@@ -48,6 +53,12 @@ pub enum ClimbError {
     /// A check could not be run.
     #[error(transparent)]
     Verify(#[from] VerifyError),
+    /// Somebody else writes to the home, or what was done cannot be written down.
+    #[error(transparent)]
+    State(#[from] StateError),
+    /// A set-up command failed.
+    #[error("a set-up command of {} failed", .0.subject.owner())]
+    SetUp(Box<Verdict>),
     /// A check failed.
     #[error("a check of {} failed", .0.subject.owner())]
     Check(Box<Verdict>),
@@ -91,6 +102,12 @@ fn anew_words(anew: Anew) -> &'static str {
     }
 }
 
+impl From<JournalError> for ClimbError {
+    fn from(error: JournalError) -> Self {
+        Self::State(StateError::Journal(error))
+    }
+}
+
 impl From<IntakeError> for ClimbError {
     fn from(error: IntakeError) -> Self {
         match error {
@@ -117,6 +134,8 @@ pub trait Decide {
 /// What was asked for beforehand.
 #[derive(Clone, Debug, Default)]
 pub struct Request {
+    /// How long to wait for another process that writes to the home; without an end where it is `None`.
+    pub wait: Option<Duration>,
     /// Gates to skip although they are closed; recorded in the landing.
     pub skip_gates: Vec<String>,
     /// Licences that are accepted, by name.
@@ -168,11 +187,29 @@ impl Site<'_> {
         if let Some(landing) = self.finished()? {
             return Ok(Climbed::NothingToDo(landing));
         }
-        let _lock = lock::take(&self.home.lock(), observer)?;
+        let writer = Writer::enter(self.home, request.wait, observer)?;
         // Another process may have landed while this one waited.
         if let Some(landing) = self.finished()? {
             return Ok(Climbed::NothingToDo(landing));
         }
+        let recorder = Recorder::begin(&writer.journal, Kind::Climb, &self.ladder.path, observer)?;
+        crash::point("run-begun");
+        let landed = self.to_landing(request, decide, &recorder);
+        // What a failed climb prepared is of no use to the next one.
+        files::remove_tree(&self.home.staging())?;
+        recorder.end(&landed)?;
+        crash::point("run-ended");
+        let landing = landed?;
+        observer.event(&Event::Landed { number: landing.number });
+        Ok(Climbed::Landed(landing))
+    }
+
+    fn to_landing(
+        &self,
+        request: &Request,
+        decide: &dyn Decide,
+        recorder: &Recorder<'_>,
+    ) -> Result<Landing, ClimbError> {
         let prospect = self.prospect()?;
         self.check_offline(&prospect)?;
         let skipped = closed_gates(&prospect, request)?;
@@ -180,14 +217,7 @@ impl Site<'_> {
         if !decide.go_on(&prospect) {
             return Err(ClimbError::Declined);
         }
-        // Nobody else writes now, so what stands in staging was left by a climb that was killed.
-        files::remove_tree(&self.home.staging())?;
-        let landing = self.ascend(&prospect, skipped, observer);
-        // What a failed climb prepared is of no use to the next one.
-        files::remove_tree(&self.home.staging())?;
-        let landing = landing?;
-        observer.event(&Event::Landed { number: landing.number });
-        Ok(Climbed::Landed(landing))
+        self.ascend(&prospect, skipped, recorder)
     }
 
     /// Fails with all that is missing at once, where nothing can be fetched.
@@ -224,6 +254,15 @@ impl Site<'_> {
 
     /// Verifies the landing that is current: files, answers, checks and rehearsals.
     pub fn verify(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
+        let notes = Notes::begin(observer);
+        let verdicts = self.verify_all(route, &notes)?;
+        let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
+        // Verifying needs no right to write: where the journal cannot be written, nothing is.
+        let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
+        Ok(verdicts)
+    }
+
+    fn verify_all(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
         let wiring = wire::wiring(route.rungs.iter().filter_map(wired))?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, self.host, observer)?;

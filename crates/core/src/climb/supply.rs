@@ -83,7 +83,10 @@ impl Order {
         let order = |(at, rung): (usize, &Rung)| {
             let artifacts = rung.shelved().map(|shelved| shelved.artifacts.clone()).unwrap_or_default();
             let folder = way.staging.join(format!("{at:03}-{}", rung.name.tool));
-            Ok(Self { at, artifacts, others: way.shelf.versions(&rung.name.tool)?, folder })
+            // What set-up commands may change must be nobody else's.
+            let is_shared = rung.definition.set_up.is_empty();
+            let others = if is_shared { way.shelf.versions(&rung.name.tool)? } else { Vec::new() };
+            Ok(Self { at, artifacts, others, folder })
         };
         needed.map(order).collect()
     }

@@ -11,6 +11,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use crate::catalog::Artifact;
+use crate::crash;
 use crate::digest::{Digest, Hashing};
 use crate::event::{Cancellable, Observer, go_on};
 use crate::files::{self, Attach, FileError};
@@ -91,6 +92,7 @@ impl Partial {
     pub(super) fn finish(self) -> Result<PathBuf, FileError> {
         self.file.sync_all().on("write", &self.path)?;
         fs::rename(&self.path, &self.whole).on("finish", &self.whole)?;
+        crash::point("artifact-whole");
         Ok(self.whole)
     }
 

@@ -11,6 +11,7 @@ use super::cache::Partial;
 use super::course::{Course, Next};
 use super::{Attempt, FetchError, GLANCE, Network, Onward, Yard, YardError, note, outcome, pause, seed};
 use crate::catalog::Artifact;
+use crate::crash;
 use crate::digest::{Digest, Hasher};
 use crate::event::{Event, Observer, go_on};
 use crate::files::{Attach, FileError};
@@ -160,6 +161,7 @@ impl<'t> Transfer<'t> {
     /// Takes the next bytes in, no faster than the manners allow.
     fn take(&mut self, bytes: &[u8]) -> Result<(), FetchError> {
         self.partial.file.write_all(bytes).on("write", &self.partial.path)?;
+        crash::point("part-written");
         self.hasher.update(bytes);
         self.got += bytes.len() as u64;
         self.onward.bytes(bytes);

@@ -25,6 +25,8 @@ pub const FILE_NAME: &str = "ladder.toml";
 pub struct Ladder {
     /// The file.
     pub path: PathBuf,
+    /// Its text.
+    pub text: String,
     /// What it is called among people.
     pub title: String,
     /// The platforms it is pinned for; empty for the host's alone.
@@ -218,6 +220,7 @@ impl Ladder {
         Ok(Self {
             digest: digest(&platforms, &wishes),
             path: path.clone(),
+            text: source.text.clone(),
             title: file.ladder.title.unwrap_or_else(name),
             platforms,
             catalog: file.ladder.catalog.map(|catalog| tidy(folder.join(catalog))),

@@ -3,6 +3,7 @@
 //! ```text
 //! ladders/NAME-DIGEST/landings/7/landing.json     what is in it
 //! ladders/NAME-DIGEST/landings/7/pins.toml        the pins it was made from
+//! ladders/NAME-DIGEST/landings/7/ladder.toml      the ladder as it was
 //! ladders/NAME-DIGEST/landings/7/commands/...     a launcher for each command
 //! ladders/NAME-DIGEST/landings/7/launch.table     what they start
 //! ladders/NAME-DIGEST/landings/7/private/OWNER/   commands and table of what a tool keeps to itself
@@ -11,6 +12,7 @@
 //!
 //! A landing is made under a name of its own, checked there, and becomes current by renaming one link over another.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -19,6 +21,7 @@ use kladder_launch::table::{self, TableError};
 use kladder_launch::{COMMANDS, TABLE};
 use serde::{Deserialize, Serialize};
 
+use crate::crash;
 use crate::digest::Digest;
 use crate::event::RungName;
 use crate::files::{self, Attach, FileError};
@@ -49,6 +52,8 @@ pub struct Landing {
 pub struct Made<'m> {
     /// The ladder's file.
     pub ladder: &'m Path,
+    /// The ladder's text.
+    pub text: &'m str,
     /// The text of its pins.
     pub pins: &'m str,
     /// Its rungs, bottom first.
@@ -82,6 +87,37 @@ impl Landing {
     /// Whether it has `tool` from this folder of the shelf, in this household.
     pub fn has(&self, tool: &str, folder: &Path, kept_by: Option<&str>) -> bool {
         self.rungs.iter().any(|rung| rung.tool == tool && rung.folder == folder && rung.kept_by.as_deref() == kept_by)
+    }
+}
+
+/// How a landing differs from another one in a tool.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// The tool.
+    pub tool: String,
+    /// The version before; `None` for a tool that came.
+    pub was: Option<Version>,
+    /// The version after; `None` for a tool that left.
+    pub now: Option<Version>,
+}
+
+impl Landing {
+    /// What changed since another landing, by tool. What is kept private does not count: it follows from the rest.
+    pub fn changes_since(&self, before: Option<&Self>) -> Vec<Change> {
+        let versions = |landing: &Self| -> BTreeMap<String, (PathBuf, Version)> {
+            let shared = landing.rungs.iter().filter(|rung| rung.kept_by.is_none());
+            shared.map(|rung| (rung.tool.clone(), (rung.folder.clone(), rung.version.clone()))).collect()
+        };
+        let (old, new) = (before.map(versions).unwrap_or_default(), versions(self));
+        let tools: BTreeSet<&String> = old.keys().chain(new.keys()).collect();
+        let differs = |tool: &&String| old.get(*tool) != new.get(*tool);
+        let version =
+            |of: &BTreeMap<String, (PathBuf, Version)>, tool| of.get(tool).map(|(_, version)| version.clone());
+        tools
+            .into_iter()
+            .filter(differs)
+            .map(|tool| Change { tool: tool.clone(), was: version(&old, tool), now: version(&new, tool) })
+            .collect()
     }
 }
 
@@ -120,7 +156,6 @@ pub struct Landings {
 /// A landing in the making; thrown away when dropped before it is committed.
 #[derive(Debug)]
 pub struct Draft {
-    landings: Landings,
     folder: PathBuf,
     number: u32,
     committed: bool,
@@ -133,6 +168,83 @@ impl Landings {
         let above = path.parent().and_then(Path::file_name).map_or_else(|| "root".into(), |n| n.display().to_string());
         let digest = Digest::of(path.as_os_str().as_encoded_bytes()).short();
         Self { folder: ladders.join(format!("{above}-{digest}")) }
+    }
+
+    /// The landings in a folder.
+    pub fn at(folder: &Path) -> Self {
+        Self { folder: folder.to_path_buf() }
+    }
+
+    /// The landings of every ladder.
+    pub fn everywhere(ladders: &Path) -> Result<Vec<Self>, FileError> {
+        let names = files::names(ladders)?;
+        Ok(names.iter().map(|name| Self { folder: ladders.join(name) }).collect())
+    }
+
+    /// Their folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    fn landing(&self, number: u32) -> PathBuf {
+        self.folder.join("landings").join(number.to_string())
+    }
+
+    /// The record of a landing.
+    pub fn record(&self, number: u32) -> Result<Landing, LandingError> {
+        Ok(record::read(&self.landing(number).join("landing.json"), FORMAT)?)
+    }
+
+    /// The numbers of all finished landings, oldest first.
+    pub fn numbers(&self) -> Result<Vec<u32>, FileError> {
+        let names = files::names(&self.folder.join("landings"))?;
+        let mut numbers: Vec<u32> = names.iter().filter_map(|name| name.to_str()?.parse().ok()).collect();
+        numbers.sort_unstable();
+        Ok(numbers)
+    }
+
+    /// All finished landings, oldest first.
+    pub fn all(&self) -> Result<Vec<Landing>, LandingError> {
+        self.numbers()?.into_iter().map(|number| self.record(number)).collect()
+    }
+
+    /// The pins that a landing was made from.
+    pub fn pins(&self, number: u32) -> Result<String, FileError> {
+        let path = self.landing(number).join("pins.toml");
+        fs::read_to_string(&path).on("read", &path)
+    }
+
+    /// The ladder that a landing was made from, as it was then.
+    pub fn ladder(&self, number: u32) -> Result<String, FileError> {
+        let path = self.landing(number).join("ladder.toml");
+        fs::read_to_string(&path).on("read", &path)
+    }
+
+    /// Makes a landing current, and puts its pins at `pins`. Doing it twice does no harm.
+    pub fn make_current(&self, number: u32, pins: Option<&Path>) -> Result<(), FileError> {
+        if let Some(path) = pins {
+            files::replace(path, self.pins(number)?.as_bytes())?;
+            crash::point("pins-put-back");
+        }
+        self.switch_to(number)
+    }
+
+    /// Removes landings that were never finished, or not removed to the end.
+    pub fn sweep(&self) -> Result<(), FileError> {
+        let folder = self.folder.join("landings");
+        let half = |name: &OsString| Path::new(name).extension().is_some_and(|end| end == "making" || end == "leaving");
+        files::names(&folder)?
+            .iter()
+            .filter(|name| half(name))
+            .try_for_each(|name| files::remove_tree(&folder.join(name)))
+    }
+
+    /// Removes a landing that is not current.
+    pub fn remove(&self, number: u32) -> Result<(), FileError> {
+        // Out of its place first: nobody must take a half removed landing for a whole one.
+        let (folder, aside) = (self.landing(number), self.landing(number).with_added_extension("leaving"));
+        fs::rename(&folder, &aside).on("remove", &folder)?;
+        files::remove_tree(&aside)
     }
 
     /// The link to the landing that is current. Paths through it stay valid from one landing to the next.
@@ -162,16 +274,12 @@ impl Landings {
     pub fn draft(&self) -> Result<Draft, FileError> {
         let all = self.folder.join("landings");
         files::create_folder(&all)?;
-        let mut last = 0;
-        for entry in fs::read_dir(&all).on("list", &all)? {
-            let name = entry.on("list", &all)?.file_name();
-            last = name.to_str().and_then(|name| name.parse().ok()).unwrap_or(0).max(last);
-        }
+        let last = self.numbers()?.pop().unwrap_or(0);
         let folder = all.join(format!("{}.making", last + 1));
         // What an interrupted climb left: only one process writes at a time.
         files::remove_tree(&folder)?;
         files::create_folder(&folder)?;
-        Ok(Draft { landings: self.clone(), folder, number: last + 1, committed: false })
+        Ok(Draft { folder, number: last + 1, committed: false })
     }
 }
 
@@ -181,17 +289,24 @@ impl Draft {
         &self.folder
     }
 
-    /// Records the landing and makes it current.
-    pub fn commit(mut self, made: Made<'_>) -> Result<Landing, FileError> {
-        let Made { ladder, pins, rungs, skipped_gates } = made;
+    /// Its number, once it is committed.
+    pub fn number(&self) -> u32 {
+        self.number
+    }
+
+    /// Records the landing; it is whole then, and not yet current.
+    pub fn finish(mut self, made: Made<'_>) -> Result<Landing, FileError> {
+        let Made { ladder, text, pins, rungs, skipped_gates } = made;
         let (number, ladder, now) = (self.number, ladder.to_path_buf(), jiff::Timestamp::now());
         let landing = Landing { format: FORMAT, number, made: now, ladder, rungs, skipped_gates };
         record::write(&self.folder.join("landing.json"), &landing)?;
         files::replace(&self.folder.join("pins.toml"), pins.as_bytes())?;
+        files::replace(&self.folder.join("ladder.toml"), text.as_bytes())?;
+        crash::point("landing-recorded");
         let finished = self.folder.with_file_name(self.number.to_string());
         fs::rename(&self.folder, &finished).on("finish", &finished)?;
         self.committed = true;
-        self.landings.switch_to(self.number)?;
+        crash::point("landing-finished");
         Ok(landing)
     }
 }
@@ -204,7 +319,10 @@ impl Landings {
         }
         let target = Path::new("landings").join(number.to_string());
         std::os::unix::fs::symlink(target, &new).on("write", &new)?;
-        fs::rename(&new, &link).on("switch", &link)
+        crash::point("switch-prepared");
+        fs::rename(&new, &link).on("switch", &link)?;
+        crash::point("switched");
+        Ok(())
     }
 }
 

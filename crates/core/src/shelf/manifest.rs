@@ -83,6 +83,30 @@ impl Manifest {
         Self { format: FORMAT, tool: tool.to_owned(), version: version.clone(), artifacts, entries }
     }
 
+    /// What stands below `root`, as a manifest has it: for what did not come out of an archive.
+    pub fn scan(root: &Path) -> Result<Vec<ManifestEntry>, FileError> {
+        let mut entries = Vec::new();
+        for item in walkdir::WalkDir::new(root).min_depth(1) {
+            let item = item.map_err(io::Error::from).on("read the folder", root)?;
+            let path = item.path().strip_prefix(root).unwrap_or(item.path()).to_path_buf();
+            let what = if item.file_type().is_symlink() {
+                What::Link { target: fs::read_link(item.path()).on("read", item.path())? }
+            } else if item.file_type().is_file() {
+                let meta = item.metadata().map_err(io::Error::from).on("read", item.path())?;
+                let blake3 = Fingerprint::of_file(item.path()).on("read", item.path())?;
+                What::File { runs: meta.permissions().mode() & 0o111 != 0, size: meta.len(), blake3 }
+            } else if item.file_type().is_dir() {
+                continue;
+            } else {
+                let special = io::Error::other("it is neither a file, a folder nor a link");
+                return Err(special).on("put on the shelf", item.path());
+            };
+            entries.push(ManifestEntry { path, what });
+        }
+        entries.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+        Ok(entries)
+    }
+
     pub(super) fn read(path: &Path) -> Result<Self, RecordError> {
         record::read(path, FORMAT)
     }

@@ -20,6 +20,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use crate::catalog::{Artifact, Command};
+use crate::crash;
 use crate::digest::{Digest, Hasher};
 use crate::files::{self, Attach, FileError};
 use crate::record::RecordError;
@@ -53,14 +54,9 @@ impl Shelf {
     /// The places of all versions of a tool, in the order of their names.
     pub fn versions(&self, tool: &str) -> Result<Vec<Place>, FileError> {
         let folder = self.folder.join(tool);
-        let entries = match fs::read_dir(&folder) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
-            entries => entries.on("list", &folder)?,
-        };
-        let places = entries.map(|entry| Ok(Place { folder: entry.on("list", &folder)?.path() }));
-        let mut places: Vec<Place> = places.collect::<Result<_, FileError>>()?;
+        let names = files::names(&folder)?;
+        let mut places: Vec<Place> = names.iter().map(|name| Place { folder: folder.join(name) }).collect();
         places.retain(Place::is_taken);
-        places.sort_by(|a, b| a.folder.cmp(&b.folder));
         Ok(places)
     }
 }
@@ -106,6 +102,7 @@ impl Place {
     /// Puts a prepared folder, with `files/` in it, at this place, in one step.
     pub fn put(&self, prepared: &Path, manifest: &Manifest) -> Result<(), FileError> {
         manifest.write(&prepared.join("manifest.json"))?;
+        crash::point("manifest-written");
         files::make_read_only(&prepared.join("files"))?;
         let above = self.folder.parent().unwrap_or(&self.folder);
         files::create_folder(above)?;
@@ -113,7 +110,9 @@ impl Place {
             // Another climb was faster: what it put there is the same.
             Err(error) if is_occupied(&error) && self.is_taken() => Ok(()),
             done => done.on("put on the shelf", &self.folder),
-        }
+        }?;
+        crash::point("shelved");
+        Ok(())
     }
 }
 

@@ -89,7 +89,8 @@ fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, String
         ("HOME".into(), host.temporary.clone().into()),
         ("LC_ALL".into(), "C".into()),
     ];
-    let setting = Setting { run: &words, input: "", folder: &host.temporary, variables: &variables, limit: LIMIT };
+    let setting =
+        Setting { run: &words, input: "", folder: &host.temporary, variables: &variables, limit: LIMIT, cell: None };
     let ran = run(&setting, &Silent).map_err(|error| error.to_string())?;
     match ran.ended {
         Ended::TooLate => return Err(format!("it did not answer within {} s", LIMIT.as_secs())),

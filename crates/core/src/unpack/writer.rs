@@ -12,6 +12,7 @@ use std::thread::{Scope, ScopedJoinHandle};
 use super::guard::Ticket;
 use super::root::Root;
 use super::{Refusal, Stop};
+use crate::crash;
 use crate::digest::Fingerprint;
 use crate::files::{Attach, FileError};
 use crate::shelf::{ManifestEntry, Twins, What};
@@ -88,6 +89,7 @@ impl<'t> Target<'t> {
         }
         let mut file = self.root.create(&ticket.path, ticket.runs)?;
         file.write_all(bytes).on("write", &self.root.full(&ticket.path))?;
+        crash::point("file-unpacked");
         Ok(entry(ticket, size, blake3))
     }
 

@@ -5,6 +5,7 @@
 //! output, and they take their children with them. They are not kept from the network or from other files yet.
 
 mod judge;
+mod set_up;
 
 use std::ffi::OsString;
 use std::fs;
@@ -200,6 +201,7 @@ impl<'b> Bench<'b> {
             folder,
             variables: &variables,
             limit: Duration::from_secs(trial.limit),
+            cell: None,
         };
         let outcome = match process::run(&setting, self.observer) {
             Ok(ran) => judge::judge(trial, &ran, filled.map(|filled| filled.version)),

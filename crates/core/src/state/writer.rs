@@ -3,26 +3,49 @@
 use std::fs::{self, File, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use super::ClimbError;
+use super::{Journal, StateError};
 use crate::event::{Event, Observer, go_on};
 use crate::files::{self, Attach};
+use crate::home::Home;
 
 const GLANCE: Duration = Duration::from_millis(50);
 
+/// The right to write to a home, until it is dropped; a process that is killed loses it too.
+#[derive(Debug)]
+pub struct Writer {
+    /// What is written down of it.
+    pub journal: Journal,
+    _lock: File,
+}
+
+impl Writer {
+    /// Waits until nobody else writes, at most for `wait` where that is given; then mends what was left by one who was
+    /// killed.
+    pub fn enter(home: &Home, wait: Option<Duration>, observer: &dyn Observer) -> Result<Self, StateError> {
+        let lock = take(&home.lock(), wait, observer)?;
+        let journal = Journal::open(&home.data)?;
+        super::recover::recover(home, &journal, observer)?;
+        Ok(Self { journal, _lock: lock })
+    }
+}
+
 /// Takes the lock and writes this process's number into it; held until the file is dropped, also by a crash.
-pub(super) fn take(path: &Path, observer: &dyn Observer) -> Result<File, ClimbError> {
+fn take(path: &Path, wait: Option<Duration>, observer: &dyn Observer) -> Result<File, StateError> {
     files::create_folder(path.parent().unwrap_or(Path::new("/")))?;
     let mut file =
         fs::OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path).on("open", path)?;
-    let mut told = false;
+    let (mut told, started) = (false, Instant::now());
     loop {
         match file.try_lock() {
             Ok(()) => break,
             Err(TryLockError::Error(error)) => Err(error).on("lock", path)?,
             Err(TryLockError::WouldBlock) => {
                 go_on(observer)?;
+                if wait.is_some_and(|wait| started.elapsed() >= wait) {
+                    return Err(StateError::Busy { process: holder(&mut file) });
+                }
                 if !std::mem::replace(&mut told, true) {
                     observer.event(&Event::Waiting { process: holder(&mut file) });
                 }

@@ -1,0 +1,183 @@
+//! `kladder clear`
+
+use std::fs;
+use std::io::{self, IsTerminal};
+use std::process::ExitCode;
+use std::time::Duration;
+
+use inquire::Confirm;
+use kladder_core::clear::{self, ClearError, Item, Policy, Waste};
+use kladder_core::state::Writer;
+use serde::Serialize;
+
+use crate::args::ClearOptions;
+use crate::context::Context;
+use crate::problem::Problem;
+use crate::render::text::{FAINT, STRONG, bytes, clean, columns, count, shown, styled};
+use crate::render::{Out, Progress, look};
+
+/// More lines than these are not read.
+const SHOWN: usize = 30;
+
+#[derive(Serialize)]
+struct Shape {
+    format: &'static str,
+    removed: bool,
+    bytes: u64,
+    items: Vec<ItemShape>,
+}
+
+#[derive(Serialize)]
+struct ItemShape {
+    kind: &'static str,
+    path: String,
+    bytes: u64,
+}
+
+pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Result<ExitCode, Problem> {
+    let progress = Progress::new(out)?;
+    let policy =
+        Policy { landings: options.keep, used_within: Duration::from_hours(24 * options.idle), cache: options.cache };
+    // Looking needs no right to write; what is found is looked for again once nobody else writes.
+    let find = || if options.all { clear::everything(&context.home) } else { clear::plan(&context.home, &policy) };
+    let found = find()?;
+    let total: u64 = found.iter().map(|item| item.size).sum();
+    show(&found, total, options, out)?;
+    let removed = !found.is_empty() && wanted(options, total, out)?;
+    if removed {
+        let writer = Writer::enter(&context.home, context.wait, &progress)?;
+        clear::remove(&find()?, &progress)?;
+        drop(writer);
+        if options.all {
+            // Only where nothing else is in it.
+            let _ = context.root().map(fs::remove_dir);
+            out.say(format!("Nothing of kladder is left but the program itself, {}.", program()))?;
+        } else {
+            out.say(format!("Removed; {} are free again.", bytes(total)))?;
+        }
+    }
+    let item =
+        |item: &Item| ItemShape { kind: kind(&item.what), path: item.path.display().to_string(), bytes: item.size };
+    let items = found.iter().map(item).collect();
+    out.value(&Shape { format: "kladder.clear/1", removed, bytes: total, items })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn program() -> String {
+    std::env::current_exe().map(|path| shown(&path)).unwrap_or_default()
+}
+
+fn show(found: &[Item], total: u64, options: &ClearOptions, out: &Out) -> Result<(), Problem> {
+    if found.is_empty() {
+        out.say("There is nothing to clear: all that is kept is in use.")?;
+    } else {
+        let rows =
+            found.iter().take(SHOWN).map(|item| vec![words(item), bytes(item.size), styled(FAINT, why(&item.what))]);
+        out.say(columns(&["what", "size", "why it can go"], rows.collect(), &[1]))?;
+        let more = found.len().saturating_sub(SHOWN);
+        let more = if more > 0 { format!(", {more} of them not shown") } else { String::new() };
+        out.say(format!("\n{}{more}: {} together.", count(found.len(), "thing"), styled(STRONG, bytes(total))))?;
+    }
+    if options.keep.is_none() && !options.all {
+        out.say(
+            "Every landing is kept, and what it needs; `--keep NUMBER` keeps the newest ones of each ladder only.",
+        )?;
+    }
+    Ok(())
+}
+
+fn wanted(options: &ClearOptions, total: u64, out: &Out) -> Result<bool, Problem> {
+    if options.yes {
+        return Ok(true);
+    }
+    let present = io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet;
+    if !present {
+        out.say("Nothing was removed; with `--yes` it is.")?;
+        return Ok(false);
+    }
+    let question = if options.all {
+        "Remove every trace of kladder: settings, shelf, landings, cache?".to_owned()
+    } else {
+        format!("Remove them, {}?", bytes(total))
+    };
+    let answer = Confirm::new(&question).with_default(!options.all).with_render_config(look()).prompt();
+    match answer {
+        Ok(true) => Ok(true),
+        Err(inquire::InquireError::OperationInterrupted) => Err(Problem::interrupted()),
+        _ => {
+            out.say("Nothing was removed.")?;
+            Ok(false)
+        }
+    }
+}
+
+fn words(item: &Item) -> String {
+    clean(&match &item.what {
+        Waste::Shelved { name } => format!("shelf {name}"),
+        Waste::Landing { ladder, number } => format!("landing {number} of {}", shown(ladder)),
+        Waste::Ladder { ladder } => format!("landings of {}", shown(ladder)),
+        Waste::Artifact | Waste::Partial => {
+            format!(
+                "cache {}",
+                item.path
+                    .file_name()
+                    .map(|name| name.display().to_string())
+                    .unwrap_or_default()
+                    .get(..16)
+                    .unwrap_or_default()
+            )
+        }
+        Waste::Index | Waste::Home => shown(&item.path),
+    })
+}
+
+fn why(what: &Waste) -> &'static str {
+    match what {
+        Waste::Shelved { .. } => "no landing has it",
+        Waste::Landing { .. } => "newer ones are kept",
+        Waste::Ladder { .. } => "its file is gone",
+        Waste::Artifact => "not used for long",
+        Waste::Partial => "a download that nobody went on with",
+        Waste::Index => "made anew when it is needed",
+        Waste::Home => "as asked",
+    }
+}
+
+fn kind(what: &Waste) -> &'static str {
+    match what {
+        Waste::Shelved { .. } => "shelf",
+        Waste::Landing { .. } => "landing",
+        Waste::Ladder { .. } => "ladder",
+        Waste::Artifact => "artifact",
+        Waste::Partial => "partial",
+        Waste::Index => "index",
+        Waste::Home => "home",
+    }
+}
+
+impl From<ClearError> for Problem {
+    fn from(error: ClearError) -> Self {
+        match &error {
+            ClearError::Landing(error) => super::super::problem::landing(error)
+                .why("what a landing that cannot be read uses is not known, so nothing was removed"),
+            ClearError::State(error) => super::super::problem::state(error),
+            ClearError::File(error) => Self::file(error),
+            ClearError::Cancelled(_) => Self::interrupted(),
+        }
+    }
+}
+
+/// A size like `5 GB`.
+pub(crate) fn size(text: &str) -> Result<u64, String> {
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let unit = match text[digits..].trim() {
+        "" | "B" => Some(1),
+        "kB" => Some(1_000),
+        "MB" => Some(1_000_000),
+        "GB" => Some(1_000_000_000),
+        _ => None,
+    };
+    let number: Option<u64> = text[..digits].parse().ok();
+    let bytes = number.zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
+    bytes.ok_or_else(|| "a size is a number with kB, MB or GB".to_owned())
+}

@@ -1,0 +1,128 @@
+//! Going back to an earlier landing.
+
+use std::path::PathBuf;
+
+use crate::event::{Event, Observer};
+use crate::files::{self, FileError};
+use crate::home::Home;
+use crate::ladder::Ladder;
+use crate::landing::{Landing, LandingError, Landings};
+use crate::state::{Intent, JournalError, Kind, Recorder, StateError, Writer};
+
+/// Why there is no way back.
+#[derive(Debug, thiserror::Error)]
+pub enum BackError {
+    /// There is no such landing.
+    #[error("there is no landing {number}")]
+    NoSuch {
+        /// The number.
+        number: u32,
+        /// The landings that there are.
+        there: Vec<u32>,
+    },
+    /// There is no landing before the current one.
+    #[error("there is no landing before this one")]
+    Nowhere {
+        /// The one that is current, if any.
+        current: Option<u32>,
+    },
+    /// Some of its rungs are not on the shelf any more.
+    #[error("landing {number} cannot be used: {} no longer on the shelf", tools.join(", "))]
+    Cleared {
+        /// The number.
+        number: u32,
+        /// The tools.
+        tools: Vec<String>,
+    },
+    /// Landings could not be read.
+    #[error(transparent)]
+    Landing(#[from] LandingError),
+    /// The home could not be written to.
+    #[error(transparent)]
+    State(#[from] StateError),
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+impl From<JournalError> for BackError {
+    fn from(error: JournalError) -> Self {
+        Self::State(StateError::Journal(error))
+    }
+}
+
+/// Where one came back to.
+#[derive(Clone, Debug)]
+pub struct Back {
+    /// The landing that is current now.
+    pub landing: Landing,
+    /// The one that was.
+    pub before: Option<Landing>,
+    /// The ladder is another one than it was then, and was left as it is.
+    pub ladder_differs: bool,
+}
+
+/// A wish to go back.
+#[derive(Clone, Debug, Default)]
+pub struct BackRequest {
+    /// To which landing; otherwise the one before the current one.
+    pub number: Option<u32>,
+    /// The ladder too becomes what it was; the present one is kept beside it.
+    pub with_ladder: bool,
+    /// How long to wait for another process that writes.
+    pub wait: Option<std::time::Duration>,
+}
+
+/// Makes an earlier (or later) landing current again, its pins too, so that the next climb does not undo it.
+pub fn back(home: &Home, ladder: &Ladder, request: &BackRequest, observer: &dyn Observer) -> Result<Back, BackError> {
+    let writer = Writer::enter(home, request.wait, observer)?;
+    let landings = Landings::of(&home.ladders(), &ladder.path);
+    let before = landings.current()?;
+    let number = request.number.map_or_else(|| previous(&landings, before.as_ref()), Ok)?;
+    let there = landings.numbers()?;
+    if !there.contains(&number) {
+        return Err(BackError::NoSuch { number, there });
+    }
+    let landing = landings.record(number)?;
+    whole(&landing)?;
+    let recorder = Recorder::begin(&writer.journal, Kind::Back, &ladder.path, observer)?;
+    let switched = switch(&landings, &landing, ladder, request, &recorder);
+    recorder.end(&switched)?;
+    Ok(Back { landing, before, ladder_differs: switched? })
+}
+
+/// Tells whether the ladder is another one than it was.
+fn switch(
+    landings: &Landings,
+    landing: &Landing,
+    ladder: &Ladder,
+    request: &BackRequest,
+    recorder: &Recorder<'_>,
+) -> Result<bool, BackError> {
+    let text = landings.ladder(landing.number)?;
+    let mut differs = text != ladder.text;
+    if differs && request.with_ladder {
+        let aside: PathBuf = ladder.path.with_added_extension("before");
+        files::replace(&aside, ladder.text.as_bytes())?;
+        files::replace(&ladder.path, text.as_bytes())?;
+        differs = false;
+    }
+    let (folder, number, pins) = (landings.folder().to_path_buf(), landing.number, Some(ladder.pins_path()));
+    recorder.intend(&Intent::Land { landings: folder, number, pins: pins.clone() })?;
+    landings.make_current(number, pins.as_deref())?;
+    recorder.event(&Event::Landed { number });
+    Ok(differs)
+}
+
+fn previous(landings: &Landings, current: Option<&Landing>) -> Result<u32, BackError> {
+    let current = current.map(|landing| landing.number);
+    let earlier = landings.numbers()?.into_iter().filter(|number| Some(*number) < current);
+    earlier.max().ok_or(BackError::Nowhere { current })
+}
+
+/// Everything of the landing must still be there.
+fn whole(landing: &Landing) -> Result<(), BackError> {
+    let gone = landing.rungs.iter().filter(|rung| !rung.folder.exists());
+    let tools: Vec<String> = gone.map(|rung| rung.name().to_string()).collect();
+    if tools.is_empty() { Ok(()) } else { Err(BackError::Cleared { number: landing.number, tools }) }
+}

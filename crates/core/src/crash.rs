@@ -1,0 +1,33 @@
+//! Points at which a stress run may kill the process. Without the feature `failpoints` they are nothing.
+
+/// Every point, in the order in which a climb passes them; the last ones are of a return to an earlier landing.
+pub const POINTS: [&str; 16] = [
+    "run-begun",
+    "part-written",
+    "artifact-whole",
+    "file-unpacked",
+    "unpacked",
+    "set-up",
+    "manifest-written",
+    "shelved",
+    "checked",
+    "landing-intended",
+    "landing-recorded",
+    "landing-finished",
+    "switch-prepared",
+    "switched",
+    "run-ended",
+    "pins-put-back",
+];
+
+/// Kills the process here, where the point `name` is set to do so.
+#[cfg(feature = "failpoints")]
+pub fn point(name: &str) {
+    debug_assert!(POINTS.contains(&name), "the point {name} is not listed");
+    let _ = fail::eval(name, |_| std::process::abort());
+}
+
+/// Does nothing.
+#[cfg(not(feature = "failpoints"))]
+#[inline]
+pub fn point(_name: &str) {}

@@ -1,0 +1,63 @@
+//! An observer that writes down what it hears, and passes it on.
+
+use std::path::Path;
+use std::sync::atomic::AtomicU64;
+
+use super::{Ended, Intent, Journal, JournalError, Kind, Step};
+use crate::event::{Event, Observer};
+
+/// One run, from its beginning to its end. One that is dropped without an end counts as killed.
+pub struct Recorder<'r> {
+    journal: &'r Journal,
+    observer: &'r dyn Observer,
+    run: i64,
+}
+
+impl<'r> Recorder<'r> {
+    /// Begins a run.
+    pub fn begin(
+        journal: &'r Journal,
+        kind: Kind,
+        ladder: &Path,
+        observer: &'r dyn Observer,
+    ) -> Result<Self, JournalError> {
+        Ok(Self { run: journal.begin(kind, ladder)?, journal, observer })
+    }
+
+    /// Writes down what is about to happen.
+    pub fn intend(&self, intent: &Intent) -> Result<(), JournalError> {
+        self.journal.intend(self.run, intent)
+    }
+
+    /// Ends the run as `result` says.
+    pub fn end<T, E: std::error::Error>(self, result: &Result<T, E>) -> Result<(), JournalError> {
+        match result {
+            Ok(_) => self.journal.end(self.run, Ended::Done, ""),
+            Err(error) => self.journal.end(self.run, Ended::Failed, &chain(error)),
+        }
+    }
+}
+
+/// An error with its causes.
+fn chain(error: &dyn std::error::Error) -> String {
+    let causes = std::iter::successors(Some(error), |error| error.source());
+    causes.map(ToString::to_string).collect::<Vec<_>>().join(": ")
+}
+
+impl Observer for Recorder<'_> {
+    fn event(&self, event: &Event) {
+        if let Some(step) = Step::of(event) {
+            // A step that cannot be written down is still told; a full disk is noticed by the work itself.
+            let _ = self.journal.step(self.run, &step);
+        }
+        self.observer.event(event);
+    }
+
+    fn cancelled(&self) -> bool {
+        self.observer.cancelled()
+    }
+
+    fn received(&self) -> Option<&AtomicU64> {
+        self.observer.received()
+    }
+}

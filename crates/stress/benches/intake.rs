@@ -1,0 +1,154 @@
+//! Verifying and unpacking, as whole processes, beside the system's own tools on the same archives.
+//!
+//! `cargo bench -p kladder-stress [-- ARCHIVE…]` makes archives in a temporary folder and takes, in turns:
+//! `sha256sum` alone, `bsdtar -x` alone, and ours, which does both (this program, started anew with `--bring`). It prints
+//! medians, the ratio of ours to `bsdtar` alone, and the most memory that ours had.
+
+#![allow(clippy::unwrap_used, reason = "a bench that cannot go on has failed")]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use kladder_core::catalog::{Artifact, Unpacking};
+use kladder_core::digest::Digest;
+use kladder_core::event::Silent;
+use kladder_core::fetch::{Cache, Network, Sources};
+use kladder_core::files::remove_tree;
+use kladder_core::intake::bring_in;
+use kladder_core::manners::Manners;
+use kladder_core::shelf::Twins;
+
+const RUNS: usize = 5;
+
+fn main() {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    if let [bring, file, cache, into] = arguments.as_slice()
+        && bring == "--bring"
+    {
+        return bring_one(file, Path::new(cache), Path::new(into));
+    }
+    if Command::new("bsdtar").arg("--version").output().is_err() {
+        println!("bsdtar is not here: nothing to compare with");
+        return;
+    }
+    let folder = tempfile::Builder::new().prefix("kladder-bench-").tempdir().unwrap();
+    let wanted: Vec<&String> = arguments.iter().filter(|argument| !argument.starts_with("--")).collect();
+    println!(
+        "{:<14} {:>8} {:>7} | {:>8} {:>8} {:>8} | {:>6} {:>7}",
+        "archive", "MB", "files", "sha256sum", "bsdtar", "ours", "ratio", "MB mem"
+    );
+    for (tree, archives) in [("large", &["tar.gz", "tar.zst", "tar.xz"][..]), ("small", &["tar.gz", "tar.zst", "zip"])]
+    {
+        let source = folder.path().join(tree);
+        for ending in archives {
+            let name = format!("{tree}.{ending}");
+            if wanted.is_empty() || wanted.iter().any(|wanted| **wanted == name) {
+                if !source.exists() {
+                    grow(&source, tree == "large");
+                }
+                compare(&source, &name, folder.path());
+            }
+        }
+    }
+}
+
+/// A tree of about 480 MB in 60 files, or of 100 MB in 20,000.
+fn grow(folder: &Path, large: bool) {
+    let mut dice = fastrand::Rng::with_seed(412);
+    let (folders, files, size) = if large { (6, 10, 8_000_000) } else { (100, 200, 5_000) };
+    let words: Vec<Vec<u8>> =
+        (0..4000).map(|_| (0..dice.usize(2..12)).map(|_| dice.u8(b'a'..=b'z')).collect()).collect();
+    for sub in 0..folders {
+        let sub = folder.join(format!("part-{sub}"));
+        fs::create_dir_all(&sub).unwrap();
+        for file in 0..files {
+            let mut bytes = Vec::with_capacity(size + 64);
+            while bytes.len() < size {
+                // Text, and some that cannot be compressed, as in object files.
+                match dice.u8(0..12) {
+                    0 => bytes.extend((0..24).map(|_| dice.u8(..))),
+                    _ => bytes.extend_from_slice(dice.choice(&words).unwrap()),
+                }
+            }
+            fs::write(sub.join(format!("file-{file}")), bytes).unwrap();
+        }
+    }
+}
+
+fn pack(source: &Path, archive: &Path) {
+    let (parent, name) = (source.parent().unwrap(), source.file_name().unwrap());
+    let mut command = Command::new("bsdtar");
+    command.arg("-C").arg(parent).arg("-a").arg("-cf").arg(archive);
+    match archive.extension().and_then(|e| e.to_str()) {
+        Some("xz") => _ = command.args(["--options", "xz:compression-level=1"]),
+        Some("gz") => _ = command.args(["--options", "gzip:compression-level=1"]),
+        _ => {}
+    }
+    assert!(command.arg(name).status().unwrap().success());
+}
+
+fn compare(source: &Path, name: &str, folder: &Path) {
+    let archive = folder.join(name);
+    pack(source, &archive);
+    let (digest, size) = Digest::of_file(&archive).unwrap();
+    let (cache, into) = (folder.join("cache"), folder.join("into"));
+    let cached = Cache::new(&cache).path(&digest);
+    fs::create_dir_all(cached.parent().unwrap()).unwrap();
+    fs::rename(&archive, &cached).unwrap();
+    let ours = std::env::current_exe().unwrap();
+    let mut times: [Vec<Duration>; 3] = Default::default();
+    let mut memory = 0;
+    for _ in 0..RUNS {
+        times[0].push(timed(Command::new("sha256sum").arg(&cached)).0);
+        fs::create_dir(&into).unwrap();
+        times[1].push(timed(Command::new("bsdtar").arg("-xf").arg(&cached).arg("-C").arg(&into)).0);
+        remove_tree(&into).unwrap();
+        let (took, said) = timed(Command::new(&ours).arg("--bring").arg(name).arg(&cache).arg(&into));
+        times[2].push(took);
+        memory = memory.max(said.trim().parse().unwrap());
+        remove_tree(&into).unwrap();
+    }
+    let files = walkdir::WalkDir::new(source).into_iter().filter(|e| e.as_ref().unwrap().file_type().is_file()).count();
+    let [hash, bsdtar, ours] = times.map(median);
+    #[allow(clippy::cast_precision_loss, reason = "a figure to read")]
+    let megabytes = size as f64 / 1e6;
+    let ratio = ours / bsdtar;
+    println!(
+        "{name:<14} {megabytes:>8.1} {files:>7} | {hash:>8.2}s {bsdtar:>7.2}s {ours:>7.2}s | {ratio:>6.2} {memory:>7}"
+    );
+    fs::remove_dir_all(&cache).unwrap();
+}
+
+fn timed(command: &mut Command) -> (Duration, String) {
+    let started = Instant::now();
+    let output = command.output().unwrap();
+    let took = started.elapsed();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    (took, String::from_utf8(output.stdout).unwrap())
+}
+
+fn median(mut times: Vec<Duration>) -> f64 {
+    times.sort_unstable();
+    times[times.len() / 2].as_secs_f64()
+}
+
+/// Verifies and unpacks the one artifact of a cache; prints the most memory that it took, in MB.
+fn bring_one(file: &str, folder: &Path, into: &Path) {
+    let whole = walkdir::WalkDir::new(folder)
+        .into_iter()
+        .map(Result::unwrap)
+        .find(|entry| entry.file_type().is_file())
+        .unwrap();
+    let path: PathBuf = whole.into_path();
+    let sha256 = path.file_name().unwrap().to_str().unwrap().parse().unwrap();
+    let size = fs::metadata(&path).unwrap().len();
+    let artifact = Artifact { file: file.to_owned(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+    let (cache, network) = (Cache::new(folder), Network::new(&Manners::default()).unwrap());
+    let sources = Sources { yards: &[], cache: &cache, network: &network };
+    bring_in(&[artifact], sources, into, &Twins::default(), &Silent).unwrap();
+    let status = fs::read_to_string("/proc/self/status").unwrap();
+    let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap();
+    println!("{}", peak.trim().trim_end_matches(" kB").parse::<u64>().unwrap() / 1000);
+}
