@@ -33,8 +33,11 @@ pub fn points(kladder: &Path) -> Checked {
             if current != Some(2) && current != Some(target) {
                 return Err(format!("killed at {point}: {current:?} is current"));
             }
-            after = if current == Some(2) { "the old landing" } else { "the new landing" };
-            scene.succeed(&["climb"])?.lines().next().unwrap_or_default().trim().clone_into(&mut said);
+            let next = scene.succeed(&["climb"])?;
+            if was_killed {
+                after = if current == Some(2) { "the old landing" } else { "the new landing" };
+                next.lines().next().unwrap_or_default().trim().clone_into(&mut said);
+            }
             scene.whole(target).map_err(|what| format!("after a kill at {point}: {what}"))?;
         }
         println!("{point:<18} {killed:>6}  {after:<22} {said}");

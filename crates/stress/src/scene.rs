@@ -192,7 +192,7 @@ fn names(folder: &Path) -> Checked<Vec<PathBuf>> {
 
 /// Fills the yard and the catalog.
 fn stock(folder: &Path) -> io::Result<()> {
-    fs::write(folder.join("catalog/catalog.toml"), "[catalog]\nname = \"stress\"\n")?;
+    fs::write(folder.join("catalog/catalog.toml"), "[catalog]\nformat = 1\nname = \"stress\"\ntitle = \"made up\"\n")?;
     for (at, (tool, ending)) in TOOLS.iter().enumerate() {
         let mut text = format!(
             "tool = \"{tool}\"\nkind = \"tool\"\nsummary = \"made up\"\ncommands = {{ {tool} = \"bin/{tool}\" }}\n"

@@ -185,6 +185,7 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<Climbed, ClimbError> {
         if let Some(landing) = self.finished()? {
+            Writer::mend(self.home, observer)?;
             return Ok(Climbed::NothingToDo(landing));
         }
         let writer = Writer::enter(self.home, request.wait, observer)?;

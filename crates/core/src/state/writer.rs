@@ -17,7 +17,7 @@ const GLANCE: Duration = Duration::from_millis(50);
 pub struct Writer {
     /// What is written down of it.
     pub journal: Journal,
-    _lock: File,
+    lock: File,
 }
 
 impl Writer {
@@ -25,9 +25,34 @@ impl Writer {
     /// killed.
     pub fn enter(home: &Home, wait: Option<Duration>, observer: &dyn Observer) -> Result<Self, StateError> {
         let lock = take(&home.lock(), wait, observer)?;
+        Self::mended(home, lock, observer)
+    }
+
+    /// Mends what was left by one who was killed, for those who find nothing else to do; waits for nobody.
+    pub fn mend(home: &Home, observer: &dyn Observer) -> Result<(), StateError> {
+        let path = home.lock();
+        // Whoever writes has its number in there, and takes it out in the end.
+        if fs::metadata(&path).map_or(0, |meta| meta.len()) == 0 {
+            return Ok(());
+        }
+        let lock = fs::OpenOptions::new().read(true).write(true).open(&path).on("open", &path)?;
+        if lock.try_lock().is_ok() {
+            Self::mended(home, lock, observer)?;
+        }
+        Ok(())
+    }
+
+    fn mended(home: &Home, lock: File, observer: &dyn Observer) -> Result<Self, StateError> {
         let journal = Journal::open(&home.data)?;
         super::recover::recover(home, &journal, observer)?;
-        Ok(Self { journal, _lock: lock })
+        Ok(Self { journal, lock })
+    }
+}
+
+impl Drop for Writer {
+    fn drop(&mut self) {
+        // Where that fails, the next one looks for something to mend and finds nothing.
+        let _ = self.lock.set_len(0);
     }
 }
 
