@@ -37,6 +37,8 @@ pub enum Waste {
         /// Its tool and place.
         name: String,
     },
+    /// A berth that no landing has.
+    Berth,
     /// A landing that is not to be kept.
     Landing {
         /// The ladder's file.
@@ -170,6 +172,14 @@ fn ladder(
     let (old, kept): (Vec<(usize, &Landing)>, Vec<_>) =
         all.iter().enumerate().partition(|(at, landing)| all.len() - at > keep && Some(landing.number) != current);
     used.extend(kept.iter().flat_map(|(_, landing)| landing.rungs.iter().map(|rung| rung.folder.clone())));
+    let berths: BTreeSet<&PathBuf> =
+        kept.iter().flat_map(|(_, landing)| &landing.rungs).filter_map(|rung| rung.berth.as_ref()).collect();
+    for name in files::names(&landings.folder().join("berths"))? {
+        let path = landings.folder().join("berths").join(name);
+        if !berths.contains(&path) {
+            items.push(Item { what: Waste::Berth, size: weight(&path), path });
+        }
+    }
     for (_, landing) in old {
         let path = landings.folder().join("landings").join(landing.number.to_string());
         let what = Waste::Landing { ladder: landing.ladder.clone(), number: landing.number };

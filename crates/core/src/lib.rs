@@ -34,6 +34,7 @@ pub mod intake;
 pub mod shelf;
 pub mod unpack;
 
+pub mod berth;
 pub mod gates;
 pub mod landing;
 pub mod route;

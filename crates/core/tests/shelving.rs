@@ -39,7 +39,7 @@ fn shelved(folder: &Path) -> Place {
     let link = ManifestEntry { path: "link".into(), what: What::Link { target: "plain".into() } };
     let mut entries = vec![entry(Path::new("plain"), "plain"), entry(&odd, "odd"), link];
     entries.sort_by(|a, b| a.path.cmp(&b.path));
-    let place = Shelf::new(&folder.join("shelf")).place("tidlow", &version(), &[artifact(1)]);
+    let place = Shelf::new(&folder.join("shelf")).place("tidlow", &version(), &[artifact(1)], &[]);
     let manifest = Manifest::new("tidlow", &version(), vec![Digest::of(b"archive")], entries);
     place.put(&prepared, &manifest).unwrap();
     assert_eq!(place.manifest().unwrap(), manifest);
@@ -59,7 +59,7 @@ fn an_item_is_whole_read_only_and_in_a_place_of_its_own() {
     for path in [place.files(), place.files().join("plain")] {
         assert_eq!(fs::metadata(path).unwrap().permissions().mode() & 0o222, 0);
     }
-    let other = Shelf::new(&folder.path().join("shelf")).place("tidlow", &version(), &[artifact(2)]);
+    let other = Shelf::new(&folder.path().join("shelf")).place("tidlow", &version(), &[artifact(2)], &[]);
     assert_ne!(other, place, "another way of unpacking is another item");
     files::remove_tree(&place.folder).unwrap();
     assert!(!place.is_taken());
@@ -104,6 +104,7 @@ fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
         tool: "tidlow".into(),
         version: version.parse().unwrap(),
         folder: "/shelf/tidlow".into(),
+        berth: None,
         kept_by: None,
     }];
     Made { ladder, text: "", pins, rungs, skipped_gates: Vec::new() }

@@ -127,13 +127,13 @@ fn words(item: &Item) -> String {
                     .unwrap_or_default()
             )
         }
-        Waste::Index | Waste::Home => shown(&item.path),
+        Waste::Berth | Waste::Index | Waste::Home => shown(&item.path),
     })
 }
 
 fn why(what: &Waste) -> &'static str {
     match what {
-        Waste::Shelved { .. } => "no landing has it",
+        Waste::Shelved { .. } | Waste::Berth => "no landing has it",
         Waste::Landing { .. } => "newer ones are kept",
         Waste::Ladder { .. } => "its file is gone",
         Waste::Artifact => "not used for long",
@@ -146,6 +146,7 @@ fn why(what: &Waste) -> &'static str {
 fn kind(what: &Waste) -> &'static str {
     match what {
         Waste::Shelved { .. } => "shelf",
+        Waste::Berth => "berth",
         Waste::Landing { .. } => "landing",
         Waste::Ladder { .. } => "ladder",
         Waste::Artifact => "artifact",

@@ -16,7 +16,7 @@ use crate::context::{Context, Opened};
 use crate::person::weight;
 use crate::problem::Problem;
 use crate::render::Out;
-use crate::render::text::{BAD, FAINT, STRONG, bytes, clean, columns, count, styled};
+use crate::render::text::{BAD, FAINT, STRONG, bytes, clean, columns, count, shown, styled};
 
 #[derive(Serialize)]
 struct Shape {
@@ -67,6 +67,12 @@ struct RungShape {
     /// `nothing`, `wire`, `unpack` or `fetch`: the first step that is left.
     work: &'static str,
     checks: usize,
+    /// The commands that it runs to set itself up.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    set_up: Vec<Vec<String>>,
+    /// Tools that lend it files.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    lenders: Vec<String>,
     folder: String,
 }
 
@@ -198,6 +204,7 @@ fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
         out.say(format!("{tools} comes under the licence {id}; the climb asks for it. `kladder terms show {id}`"))?;
     }
     for rung in &prospect.route.rungs {
+        around(rung, out)?;
         let what = match rung.definition.after {
             Some(Anew::Restart) if rung.work >= Work::Unpack => "the machine must be restarted",
             Some(Anew::Session) if rung.work >= Work::Unpack => "you must log in anew",
@@ -206,6 +213,21 @@ fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
         out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.name.tool))?;
     }
     Ok(())
+}
+
+/// What a rung runs to set itself up, what is lent to it, and where it may write.
+fn around(rung: &Rung, out: &Out) -> Result<(), Problem> {
+    let tool = &rung.name.tool;
+    for trial in rung.definition.set_up.iter().filter(|_| rung.is_to_bring()) {
+        let run = clean(&trial.run.join(" "));
+        out.say(format!("{tool} runs a set-up command, kept to its own folder: {} ({run})", clean(&trial.name)))?;
+    }
+    let Some(berth) = &rung.berth else { return Ok(()) };
+    let lenders: Vec<&str> = berth.lenders().collect();
+    if !lenders.is_empty() {
+        out.say(format!("{tool} gets a berth: {} lends it files.", lenders.join(", ")))?;
+    }
+    berth.corners().try_for_each(|corner| out.say(format!("{tool} may write in {}.", shown(&corner))))
 }
 
 fn shape(opened: &Opened, context: &Context, prospect: &Prospect) -> Shape {
@@ -263,6 +285,8 @@ fn rung_shape(rung: &Rung) -> RungShape {
             Work::Fetch => "fetch",
         },
         checks: rung.definition.checks.len(),
+        set_up: rung.definition.set_up.iter().map(|trial| trial.run.clone()).collect(),
+        lenders: rung.berth.iter().flat_map(kladder_core::berth::Berth::lenders).map(str::to_owned).collect(),
         folder: rung.folder().display().to_string(),
     }
 }

@@ -2,6 +2,7 @@
 
 use std::io;
 
+use kladder_core::berth::BerthError;
 use kladder_core::catalog::{Artifact, CatalogError};
 use kladder_core::climb::ClimbError;
 use kladder_core::document::DocumentError;
@@ -191,7 +192,9 @@ impl From<ClimbError> for Problem {
                 .why("what was climbed so far stays on the shelf; the landing that was current still is")
                 .next("do that, then `kladder climb`: it sees by itself whether it has happened"),
             ClimbError::Landing(error) => landing(error),
-            ClimbError::File(error) => Self::file(error),
+            ClimbError::File(error) | ClimbError::Berth(BerthError::File(error)) => Self::file(error),
+            ClimbError::Berth(error) => Self::of(Code::NoSolution, error)
+                .next("leave one of them off the ladder, or tell those who keep the catalog"),
             ClimbError::Cancelled(_) => Problem::interrupted(),
         }
     }

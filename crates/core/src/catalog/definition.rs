@@ -48,12 +48,32 @@ pub struct Definition {
     /// What must be run once, over the unpacked files, before it goes to the shelf.
     #[serde(default, rename = "set-up")]
     pub set_up: Vec<Trial>,
+    /// What it lends to other tools.
+    #[serde(default)]
+    pub lends: Vec<Lends>,
+    /// Folders of it that it may write in, each ladder's own.
+    #[serde(default, rename = "corners", deserialize_with = "inner_list")]
+    pub corners: Vec<String>,
     /// How to see that it works.
     #[serde(default)]
     pub checks: Vec<Trial>,
     /// What can be had of it, newest first.
     #[serde(default)]
     pub releases: Vec<Release>,
+}
+
+/// Files that a tool shows inside another one's folder.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Lends {
+    /// The tool or capability that borrows.
+    pub to: String,
+    /// What is lent: a file or folder of this tool; all of it when left out. `{version}` is filled in.
+    #[serde(default, deserialize_with = "inner_path")]
+    pub files: String,
+    /// Where it is seen in the other tool's folder. `{version}` is filled in.
+    #[serde(deserialize_with = "inner_path")]
+    pub at: String,
 }
 
 /// How to find a tool on the host.
@@ -235,12 +255,23 @@ pub enum AbsoluteLinks {
     Inside,
 }
 
-fn inner_paths<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<BTreeMap<String, String>, D::Error> {
+fn inner(path: String) -> Result<String, String> {
     use std::path::{Component, Path};
+    let is_inner = Path::new(&path).components().all(|part| matches!(part, Component::Normal(_)));
+    if is_inner { Ok(path) } else { Err(format!("`{path}` is not a path below the tool's folder")) }
+}
+
+fn inner_path<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
+    inner(String::deserialize(deserializer)?).map_err(serde::de::Error::custom)
+}
+
+fn inner_list<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+    let paths = Vec::<String>::deserialize(deserializer)?;
+    paths.into_iter().map(|path| inner(path).map_err(serde::de::Error::custom)).collect()
+}
+
+fn inner_paths<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<BTreeMap<String, String>, D::Error> {
     let moves = BTreeMap::<String, String>::deserialize(deserializer)?;
-    let is_inner = |path: &String| Path::new(path).components().all(|part| matches!(part, Component::Normal(_)));
-    if let Some(path) = moves.iter().flat_map(|(from, to)| [from, to]).find(|path| !is_inner(path)) {
-        return Err(serde::de::Error::custom(format!("`{path}` is not a path below the tool's folder")));
-    }
-    Ok(moves)
+    let checked = |(from, to)| Ok((inner(from)?, inner(to)?));
+    moves.into_iter().map(checked).collect::<Result<_, String>>().map_err(serde::de::Error::custom)
 }

@@ -19,7 +19,7 @@ mod rehearsal;
 mod trial;
 
 pub use card::{Card, CardPiece, CardRelease, Details, PinnedArtifact};
-pub use definition::{AbsoluteLinks, Artifact, Command, Definition, HostProbe, Piece, Release, Unpacking};
+pub use definition::{AbsoluteLinks, Artifact, Command, Definition, HostProbe, Lends, Piece, Release, Unpacking};
 pub use gate::{Demand, Gate, Ranged};
 pub use index::Head;
 pub use licence::Licence;

@@ -6,6 +6,7 @@ use std::thread;
 
 use super::supply::{Ahead, Order, Supplied, Supply, Way};
 use super::{ClimbError, Prospect, Site, wired};
+use crate::berth::Berth;
 use crate::crash;
 use crate::event::{Event, Observer, RungName, go_on};
 use crate::fetch::{Cache, Sources};
@@ -110,6 +111,7 @@ fn climb_rung(
         crash::point("set-up");
         shelve(rung, shelved, supplied, observer)?;
     }
+    rung.berth.as_ref().map_or(Ok(()), Berth::make)?;
     wired(rung).map_or(Ok(()), |wired| wire::check_files(&wired))?;
     if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
         return Err(ClimbError::Check(Box::new(failed)));
@@ -133,7 +135,8 @@ fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<
 
 fn landed(rung: &Rung) -> LandedRung {
     let RungName { tool, version } = rung.name.clone();
-    LandedRung { tool, version, folder: rung.folder().to_path_buf(), kept_by: rung.kept_by.clone() }
+    let berth = rung.berth.as_ref().map(|berth| berth.folder.clone());
+    LandedRung { tool, version, folder: rung.folder().to_path_buf(), berth, kept_by: rung.kept_by.clone() }
 }
 
 /// Runs the set-up commands of a rung; what they wrote is part of it.

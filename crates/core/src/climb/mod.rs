@@ -10,6 +10,7 @@ pub use prospect::Prospect;
 
 use std::time::Duration;
 
+use crate::berth::BerthError;
 use crate::catalog::{Artifact, Catalog};
 use crate::crash;
 use crate::event::{Cancelled, Event, Observer};
@@ -47,6 +48,9 @@ pub enum ClimbError {
     /// An archive was not unpacked.
     #[error(transparent)]
     Unpack(#[from] UnpackError),
+    /// A berth could not be made.
+    #[error(transparent)]
+    Berth(#[from] BerthError),
     /// Rungs could not be wired.
     #[error(transparent)]
     Wire(#[from] WireError),

@@ -47,6 +47,7 @@ impl Site<'_> {
             platform: &self.host.platform,
             shelf: &Shelf::new(&self.home.shelf()),
             cache: &Cache::new(&self.home.artifacts),
+            folder: self.landings().folder(),
             landing,
         })?)
     }

@@ -150,8 +150,13 @@ fn pause(time: Duration, observer: &dyn Observer) -> Result<(), Cancelled> {
     go_on(observer)
 }
 
-/// What the course makes of a failure.
-fn outcome(error: &YardError, progress: bool) -> Outcome {
+/// A yard that stalls must have sent this many bytes before, or another one is tried.
+const WORTH_THE_WAIT: u64 = 64 * 1024;
+
+/// What the course makes of a failure after so many new bytes.
+fn outcome(error: &YardError, came: u64) -> Outcome {
+    let enough = if matches!(error, YardError::Stalled { .. }) { WORTH_THE_WAIT } else { 1 };
+    let progress = came >= enough;
     let pause = if let YardError::Status { pause, .. } = error { *pause } else { None };
     if error.is_retryable() { Outcome::Broke { progress, pause } } else { Outcome::Hopeless }
 }

@@ -77,7 +77,7 @@ impl<'t> Transfer<'t> {
             self.observer.event(&Event::Fetching { file: file.clone(), size, had, from });
             let received = self.attempt(yard);
             let Err(error) = self.kept_or_gone(received)? else { return Ok(self.partial.finish()?) };
-            let what = outcome(&error, self.got > had);
+            let what = outcome(&error, self.got.saturating_sub(had));
             next = course.after(what);
             if let Next::Try { yard: next, .. } = next {
                 let (yard, reason, next) = (yard.to_string(), error.to_string(), yards[next].to_string());

@@ -21,6 +21,7 @@ use kladder_launch::table::{self, TableError};
 use kladder_launch::{COMMANDS, TABLE};
 use serde::{Deserialize, Serialize};
 
+use crate::berth::Berth;
 use crate::crash;
 use crate::digest::Digest;
 use crate::event::RungName;
@@ -71,6 +72,9 @@ pub struct LandedRung {
     pub version: Version,
     /// Its folder on the shelf.
     pub folder: PathBuf,
+    /// Its berth, where it has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub berth: Option<PathBuf>,
     /// The household that keeps it to itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kept_by: Option<String>,
@@ -84,9 +88,16 @@ impl LandedRung {
 }
 
 impl Landing {
-    /// Whether it has `tool` from this folder of the shelf, in this household.
-    pub fn has(&self, tool: &str, folder: &Path, kept_by: Option<&str>) -> bool {
-        self.rungs.iter().any(|rung| rung.tool == tool && rung.folder == folder && rung.kept_by.as_deref() == kept_by)
+    /// Whether it has `tool` from this folder of the shelf, in this berth and household.
+    pub fn has(&self, folder: &Path, berth: Option<&Berth>, tool: &str, kept_by: Option<&str>) -> bool {
+        let berth = berth.map(|berth| berth.folder.as_path());
+        let is_it = |rung: &LandedRung| {
+            rung.folder == folder
+                && rung.tool == tool
+                && rung.berth.as_deref() == berth
+                && rung.kept_by.as_deref() == kept_by
+        };
+        self.rungs.iter().any(is_it)
     }
 }
 

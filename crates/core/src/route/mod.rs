@@ -8,6 +8,7 @@ use std::rc::Rc;
 
 use found::{All, Found, Needs, bottom_up, needs_between};
 
+use crate::berth::{Berth, Loan};
 use crate::catalog::{Artifact, Catalog, CatalogError, Command, Definition, Need};
 use crate::event::RungName;
 use crate::fetch::Cache;
@@ -121,9 +122,10 @@ impl Rung {
         }
     }
 
-    /// The folder of its files: on the shelf, or where the host's file lies.
+    /// The folder of its files: its berth, its place on the shelf, or where the host's file lies.
     pub fn files(&self) -> PathBuf {
         match &self.source {
+            Source::Shelf(_) if self.berth.is_some() => self.berth.iter().map(|berth| berth.folder.clone()).collect(),
             Source::Shelf(shelved) => shelved.place.files(),
             Source::Host(file) => file.parent().unwrap_or(file).to_path_buf(),
         }
@@ -147,6 +149,8 @@ pub struct Rung {
     pub needs: Vec<String>,
     /// The tools that keep it to themselves, outermost first, as `a/b`; `None` for a rung of the ladder.
     pub kept_by: Option<String>,
+    /// Its own folder for this ladder, where others lend it files or it has writable corners.
+    pub berth: Option<Berth>,
     /// Its commands, those of its pieces included.
     pub commands: BTreeMap<String, Command>,
     /// Its pieces, and who asks for each.
@@ -189,6 +193,8 @@ pub struct Ground<'g> {
     pub shelf: &'g Shelf,
     /// What was fetched already.
     pub cache: &'g Cache,
+    /// The folder of the ladder's landings, berths and corners.
+    pub folder: &'g Path,
     /// The landing that is current.
     pub landing: Option<&'g Landing>,
 }
@@ -201,7 +207,8 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let needs = needs_between(&found);
     let order = bottom_up(&needs);
     let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs));
-    let rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
+    let mut rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
+    give_berths(ground, &mut rungs);
     let stays =
         |landed: &&LandedRung| rungs.iter().any(|rung| rung.name.tool == landed.tool && rung.kept_by == landed.kept_by);
     let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
@@ -221,21 +228,21 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, all: &All<'_>, needs: &Needs) ->
         Source::Host(file.clone())
     } else {
         let artifacts = artifacts(ground, found).ok_or_else(no_artifact)?;
-        let place = ground.shelf.place(tool, version, &artifacts);
+        let place = ground.shelf.place(tool, version, &artifacts, &found.definition.set_up);
         Source::Shelf(Shelved { artifacts, place })
     };
-    let mut rung = Rung {
+    let rung = Rung {
         name: RungName { tool: tool.to_owned(), version: version.clone() },
         because: because(ground.ladder, found, all, needs),
         needs: needs[&found.key()].iter().cloned().collect(),
         kept_by: Some(found.household.join("/")).filter(|household| !household.is_empty()),
         pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
+        berth: None,
         commands: found.commands(),
         definition: Rc::clone(&found.definition),
         source,
         work: Work::Nothing,
     };
-    rung.work = work(ground, &rung);
     Ok(rung)
 }
 
@@ -266,9 +273,43 @@ fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) ->
     wishes.chain(needs.map(|other| Because::NeededBy { tool: other.tool.to_owned() })).collect()
 }
 
+/// Gives a berth to every rung that needs one, and says what is left to do once that is known.
+fn give_berths(ground: &Ground<'_>, rungs: &mut [Rung]) {
+    let berths: Vec<Option<Berth>> = rungs.iter().map(|rung| berth(ground, rung, rungs)).collect();
+    for (rung, berth) in rungs.iter_mut().zip(berths) {
+        rung.berth = berth;
+        rung.work = work(ground, rung);
+    }
+}
+
+/// The rung's berth, where the others of its household lend it files or it has corners.
+fn berth(ground: &Ground<'_>, rung: &Rung, rungs: &[Rung]) -> Option<Berth> {
+    let place = &rung.shelved()?.place;
+    let is_called = |name: &str| rung.name.tool == name || rung.definition.provides.iter().any(|other| other == name);
+    let mut loans = Vec::new();
+    for lender in rungs.iter().filter(|other| other.kept_by == rung.kept_by && other.key() != rung.key()) {
+        let Some(from) = lender.shelved() else { continue };
+        let (version, own) = (&lender.name.version, &rung.name.version);
+        loans.extend(lender.definition.lends.iter().filter(|lends| is_called(&lends.to)).map(|lends| Loan {
+            lender: lender.name.tool.clone(),
+            from: from.place.files().join(shelf::filled(&lends.files, version)),
+            at: shelf::filled(&lends.at, own).into(),
+        }));
+    }
+    if loans.is_empty() && rung.definition.corners.is_empty() {
+        return None;
+    }
+    let corners: Vec<PathBuf> = rung.definition.corners.iter().map(PathBuf::from).collect();
+    let file = |command: &Command| shelf::filled(&command.file, &rung.name.version).into();
+    let commands: Vec<PathBuf> = rung.commands.values().map(file).collect();
+    let name = rung.key().replace('/', "~");
+    Some(Berth::new(ground.folder, &name, &place.files(), loans, &corners, &commands))
+}
+
 fn work(ground: &Ground<'_>, rung: &Rung) -> Work {
-    let landed =
-        ground.landing.is_some_and(|landing| landing.has(&rung.name.tool, rung.folder(), rung.kept_by.as_deref()));
+    let landed = ground.landing.is_some_and(|landing| {
+        landing.has(rung.folder(), rung.berth.as_ref(), &rung.name.tool, rung.kept_by.as_deref())
+    });
     match rung.shelved() {
         Some(Shelved { artifacts, place }) if !place.is_taken() => {
             let cached = artifacts.iter().all(|artifact| ground.cache.seems_to_hold(artifact));

@@ -19,7 +19,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::catalog::{Artifact, Command};
+use crate::catalog::{Artifact, Command, Trial};
 use crate::crash;
 use crate::digest::{Digest, Hasher};
 use crate::files::{self, Attach, FileError};
@@ -45,9 +45,9 @@ impl Shelf {
         Self { folder: folder.to_path_buf() }
     }
 
-    /// The place of a release, unpacked from `artifacts`: its own, then those of its pieces.
-    pub fn place(&self, tool: &str, version: &Version, artifacts: &[Artifact]) -> Place {
-        let name = format!("{version}-{}", recipe(artifacts).short());
+    /// The place of a release, unpacked from `artifacts` (its own, then those of its pieces) and set up by `set_up`.
+    pub fn place(&self, tool: &str, version: &Version, artifacts: &[Artifact], set_up: &[Trial]) -> Place {
+        let name = format!("{version}-{}", recipe(artifacts, set_up).short());
         Place { folder: self.folder.join(tool).join(name) }
     }
 
@@ -75,10 +75,13 @@ pub fn filled(text: &str, version: &Version) -> String {
     text.replace("{version}", version.as_str())
 }
 
-fn recipe(artifacts: &[Artifact]) -> Digest {
+fn recipe(artifacts: &[Artifact], set_up: &[Trial]) -> Digest {
     let mut hasher = Hasher::default();
     for Artifact { sha256, unpack, .. } in artifacts {
         hasher.update(format!("{sha256} {unpack:?}\n").as_bytes());
+    }
+    for Trial { run, input, .. } in set_up {
+        hasher.update(format!("{run:?} {input:?}\n").as_bytes());
     }
     hasher.finish()
 }

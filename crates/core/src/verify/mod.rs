@@ -23,6 +23,7 @@ use crate::landing::path_with;
 use crate::process;
 use crate::record::RecordError;
 use crate::route::{Rung, Shelved, Source};
+use crate::shelf::Difference;
 use crate::survey::{Host, answers};
 use crate::verdict::{Outcome, Subject, Verdict};
 use crate::version::Version;
@@ -148,7 +149,12 @@ impl<'b> Bench<'b> {
         let started = Instant::now();
         go_on(self.observer)?;
         let Some(Shelved { place, .. }) = rung.shelved() else { return Ok(None) };
-        let differences = place.manifest()?.compare(&place.files())?;
+        let mut differences = place.manifest()?.compare(&place.files())?;
+        if let Some(berth) = &rung.berth {
+            // What cannot be planned any more cannot be as it was planned.
+            let differing = berth.differences().unwrap_or_else(|_| vec![berth.folder.clone()]);
+            differences.extend(differing.into_iter().map(|path| Difference::Missing(berth.folder.join(path))));
+        }
         let outcome = if differences.is_empty() {
             Outcome::Passed
         } else {
