@@ -7,6 +7,7 @@ use std::io::{self, BufReader, Read};
 use std::thread;
 
 use super::session::Session;
+use super::writer::UNTOLD;
 use super::{Stop, tar, zip};
 use crate::blocks;
 use crate::event::Cancellable;
@@ -87,7 +88,7 @@ pub(super) fn feed(name: &str, content: Content<'_>, session: &mut Session<'_, '
         Format::Tar(packing) => unpacked(packing, reader, |reader| tar::unpack(reader, session)),
         Format::Single(packing) => unpacked(packing, reader, |mut reader| {
             let name = rest.as_bytes();
-            let done = session.file(name, true, u64::MAX, &mut reader);
+            let done = session.file(name, true, UNTOLD, &mut reader);
             session.named(name, done)
         }),
         Format::Deb => deb(reader, session),

@@ -44,12 +44,23 @@ pub(super) struct Guard<'r> {
     links: Vec<(PathBuf, PathBuf)>,
     hard_links: Vec<(PathBuf, PathBuf)>,
     entries: usize,
+    things: usize,
 }
 
 impl<'r> Guard<'r> {
     pub(super) fn new(root: &'r Root, limits: Limits, naming: Naming) -> Self {
         let (admitted, folded) = (HashMap::from([(PathBuf::new(), Kind::Folder)]), HashMap::new());
-        Self { root, limits, naming, admitted, folded, links: Vec::new(), hard_links: Vec::new(), entries: 0 }
+        Self {
+            root,
+            limits,
+            naming,
+            admitted,
+            folded,
+            links: Vec::new(),
+            hard_links: Vec::new(),
+            entries: 0,
+            things: 0,
+        }
     }
 
     /// Begins the next archive, which goes beside what is there already.
@@ -57,9 +68,9 @@ impl<'r> Guard<'r> {
         self.naming = naming;
     }
 
-    /// How many entries came so far.
-    pub(super) fn entries(&self) -> usize {
-        self.entries
+    /// How many entries came so far that are no folders.
+    pub(super) fn things(&self) -> usize {
+        self.things
     }
 
     pub(super) fn folder(&mut self, raw: &[u8]) -> Result<(), Stop> {
@@ -75,6 +86,7 @@ impl<'r> Guard<'r> {
     }
 
     pub(super) fn link(&mut self, raw: &[u8], target: &[u8]) -> Result<(), Stop> {
+        self.things += 1;
         let Some(path) = self.naming.place(raw)? else { return Ok(()) };
         if let Some(target) = names::target(&path, target, self.naming.absolute)? {
             self.admit(raw, Kind::Link)?;
@@ -127,6 +139,7 @@ impl<'r> Guard<'r> {
     /// Admits a new entry; the folders above it are there when this returns.
     fn admit(&mut self, raw: &[u8], kind: Kind) -> Result<Option<PathBuf>, Stop> {
         self.count()?;
+        self.things += 1;
         let Some(path) = self.naming.place(raw)? else { return Ok(None) };
         if self.admitted.contains_key(&path) {
             return Err(Refusal::Twice.into());

@@ -164,12 +164,12 @@ pub fn unpack<'a>(
         for (content, artifact) in archives {
             last = Some(artifact);
             target.allow(limits.of(artifact));
-            let before = session.guard.entries();
+            let before = session.guard.things();
             done = Naming::new(&artifact.unpack, limits.depth).map_err(Stop::Pattern).and_then(|naming| {
                 session.guard.begin(naming);
                 formats::feed(&artifact.file, content, &mut session)
             });
-            if done.is_ok() && session.guard.entries() == before {
+            if done.is_ok() && session.guard.things() == before {
                 done = Err(Stop::Damaged(io::Error::other("there is nothing in it")));
             }
             if done.is_err() {

@@ -33,6 +33,7 @@ impl PaxSparse {
                 Some("size" | "realsize") => size = Some(number(value)?),
                 Some("major") => in_front = number(value)? == 1,
                 Some("offset" | "numbytes") => numbers.push(number(value)?),
+                Some("map") if value.is_empty() => numbers.clear(),
                 Some("map") => {
                     numbers = value.split(|&byte| byte == b',').map(number).collect::<Result<_, _>>()?;
                 }

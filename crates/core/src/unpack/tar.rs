@@ -1,10 +1,13 @@
 //! tar: POSIX.1-2001 (pax) and GNU headers, ustar prefixes, old GNU and pax sparse files.
 
-use std::io::Read;
+use std::io::{self, Read};
 
 use super::session::Session;
 use super::sparse::{Holes, PaxSparse};
 use super::{Refusal, Stop};
+
+/// Packers fill their last block up with zeros, and no more.
+const MOST_BEHIND: u64 = 1 << 20;
 
 /// Unpacks a tar that is read from front to back.
 pub(super) fn unpack(reader: impl Read, session: &mut Session<'_, '_>) -> Result<(), Stop> {
@@ -16,6 +19,11 @@ pub(super) fn unpack(reader: impl Read, session: &mut Session<'_, '_>) -> Result
         let name = name.unwrap_or_else(|| item.path_bytes().into_owned());
         let done = entry(&name, item, sparse, session);
         session.named(&name, done)?;
+    }
+    // Only at its end does a compressed stream show that it is whole.
+    let behind = io::copy(&mut archive.into_inner().take(MOST_BEHIND + 1), &mut io::sink())?;
+    if behind > MOST_BEHIND {
+        return Err(io::Error::other("too much stands behind its end").into());
     }
     Ok(())
 }

@@ -19,6 +19,9 @@ use crate::shelf::{ManifestEntry, Twins, What};
 
 /// Files up to this many bytes are handed over in memory.
 const SMALL: u64 = 512 * 1024;
+/// The size of a file whose archive does not tell it.
+pub(super) const UNTOLD: u64 = u64::MAX;
+const OTHER_LENGTH: &str = "an entry is not as long as it says";
 /// Files that wait to be written; with their size the most memory that it takes.
 const WAITING: usize = 32;
 
@@ -74,7 +77,16 @@ impl<'t> Target<'t> {
 
     /// Writes a file of `size` bytes, as the archive says.
     pub(super) fn file(&self, ticket: Ticket, size: u64, content: &mut dyn Read) -> Result<ManifestEntry, Stop> {
-        if size > SMALL { self.stream(ticket, content) } else { self.whole(ticket, &in_memory(size, content)?) }
+        if size <= SMALL {
+            return self.whole(ticket, &in_memory(size, content)?);
+        }
+        let made = self.stream(ticket, content)?;
+        match made.what {
+            What::File { size: there, .. } if there != size && size != UNTOLD => {
+                Err(Stop::Damaged(io::Error::other(OTHER_LENGTH)))
+            }
+            _ => Ok(made),
+        }
     }
 
     /// Writes a file from memory.
@@ -112,10 +124,7 @@ impl<'t> Target<'t> {
 fn in_memory(size: u64, content: &mut dyn Read) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
     content.take(SMALL + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > SMALL {
-        return Err(io::Error::other("an entry is longer than it says"));
-    }
-    Ok(bytes)
+    if bytes.len() as u64 == size { Ok(bytes) } else { Err(io::Error::other(OTHER_LENGTH)) }
 }
 
 fn entry(ticket: Ticket, size: u64, blake3: Fingerprint) -> ManifestEntry {
@@ -157,7 +166,7 @@ impl Writers<'_, '_> {
     /// Takes a file of `size` bytes, as the archive says.
     pub(super) fn file(&mut self, ticket: Ticket, size: u64, content: &mut dyn Read) -> Result<(), Stop> {
         if size > SMALL {
-            self.made.push(self.target.stream(ticket, content)?);
+            self.made.push(self.target.file(ticket, size, content)?);
             return Ok(());
         }
         let bytes = in_memory(size, content)?;
