@@ -3,6 +3,7 @@
 //! ```text
 //! kladder-stress kills  KLADDER [RANDOM] [SEED]   each named point, then RANDOM kills at random moments (500)
 //! kladder-stress crowd  KLADDER [TIMES]           eight climbs at once on one home (10 times)
+//! kladder-stress seeds  FOLDER                    seeds for the fuzz targets, in FOLDER
 //! kladder-stress faults KLADDER                   each misbehaviour of a yard: what was said, how long it took
 //! ```
 //!
@@ -12,6 +13,7 @@
 mod faults;
 mod kills;
 mod scene;
+mod seeds;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -24,12 +26,15 @@ fn main() -> ExitCode {
             .zip(number(3, 412))
             .map(|(times, seed)| kills::points(&kladder).and_then(|()| kills::random(&kladder, times, seed))),
         (Some("crowd"), Some(kladder)) => number(2, 10).map(|times| kills::crowd(&kladder, times)),
+        (Some("seeds"), Some(folder)) => Some(seeds::write(&folder)),
         (Some("faults"), Some(kladder)) => Some(faults::table(&kladder)),
         _ => None,
     };
     match done {
         None => {
-            eprintln!("usage: kladder-stress kills KLADDER [RANDOM] [SEED] | crowd KLADDER [TIMES] | faults KLADDER");
+            eprintln!(
+                "usage: kladder-stress kills KLADDER [RANDOM] [SEED] | crowd KLADDER [TIMES] | faults KLADDER | seeds FOLDER"
+            );
             ExitCode::from(2)
         }
         Some(Ok(())) => ExitCode::SUCCESS,

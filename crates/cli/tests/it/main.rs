@@ -15,6 +15,7 @@ mod private;
 mod returning;
 mod sandbox;
 mod settings;
+mod space;
 mod start;
 mod story;
 mod trouble;

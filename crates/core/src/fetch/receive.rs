@@ -1,5 +1,6 @@
 //! One artifact on its way: attempts after attempts into one partial file, until it is whole.
 
+use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::PathBuf;
 use std::sync::atomic::Ordering;
@@ -97,7 +98,7 @@ impl<'t> Transfer<'t> {
             && source.kind() == io::ErrorKind::StorageFull
         {
             // The error that is told is the one that matters.
-            let _ = self.start_over();
+            let _ = fs::remove_file(&self.partial.path);
         }
         received
     }

@@ -1,0 +1,6 @@
+//! Tars of any bytes.
+#![no_main]
+
+mod unpacked;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| unpacked::check("a.tar", bytes));
