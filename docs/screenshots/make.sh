@@ -67,6 +67,19 @@ shot standing kladder
 kladder pin --quiet --move skerroc=1.4.2
 shot why kladder why skerroc
 shot newer kladder newer
+kladder drop --quiet whimbrow
+kladder climb --quiet --accept-licence neapstone-terms
+shot landings kladder landings
+shot log kladder log
+keys n Return
+shot clear kladder clear --keep 1 --idle 0
+kladder back --quiet
+# A climb that is killed in the middle, and the next one.
+chmod -R u+w "$desk/home/data/shelf" && rm -rf "$desk/home/data/shelf/wrackle" "$desk/home/cache"
+kladder climb --quiet & climb=$!
+while [ ! -e "$desk/home/data/staging" ]; do :; done
+kill -9 $climb; wait $climb 2>/dev/null || true
+shot killed kladder climb
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"/; s/^whimbrow = .*/oarweld = "<3"/' ladder.toml
 shot clash kladder climb
 fresh damaged

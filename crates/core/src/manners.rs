@@ -16,13 +16,15 @@ pub struct Manners {
     pub retries: u32,
     /// Seconds without progress after which a yard counts as broken.
     pub patience: u64,
+    /// How many rungs are brought in at once.
+    pub at_once: Option<usize>,
     /// Most bytes a second, all downloads together.
     pub rate: Option<Rate>,
 }
 
 impl Default for Manners {
     fn default() -> Self {
-        Self { proxy: None, certificates: None, retries: 3, patience: 30, rate: None }
+        Self { proxy: None, certificates: None, retries: 3, patience: 30, at_once: None, rate: None }
     }
 }
 

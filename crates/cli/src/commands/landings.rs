@@ -31,6 +31,8 @@ struct LandingShape {
     current: bool,
     rungs: usize,
     changes: Vec<ChangeShape>,
+    #[serde(skip)]
+    first: bool,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     skipped_gates: Vec<String>,
 }
@@ -82,6 +84,7 @@ fn shape(landing: &Landing, before: Option<&Landing>, current: bool) -> LandingS
         made: landing.made.to_string(),
         current,
         rungs: landing.rungs.len(),
+        first: before.is_none(),
         changes: landing.changes_since(before).into_iter().map(change).collect(),
         skipped_gates: landing.skipped_gates.clone(),
     }
@@ -89,9 +92,10 @@ fn shape(landing: &Landing, before: Option<&Landing>, current: bool) -> LandingS
 
 fn row(shape: &LandingShape) -> Vec<String> {
     let number = if shape.current { styled(GOOD, shape.number) } else { shape.number.to_string() };
-    let made = shape.made.get(..16).unwrap_or(&shape.made).replace('T', " ");
+    let made = shape.made.get(..16).unwrap_or(&shape.made).replace('T', " ") + " UTC";
     let mut told: Vec<String> = shape.changes.iter().take(SHOWN).map(sentence).collect();
     match shape.changes.len() {
+        _ if shape.first => told = vec!["the first one".to_owned()],
         0 => told.push(styled(FAINT, "the same rungs")),
         all if all > SHOWN => told.push(format!("{} more", all - SHOWN)),
         _ => {}

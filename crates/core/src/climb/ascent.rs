@@ -61,7 +61,7 @@ impl Site<'_> {
         let (staging, cache, shelf) =
             (self.home.staging(), Cache::new(&self.home.artifacts), Shelf::new(&self.home.shelf()));
         let sources = Sources { yards: self.yards, cache: &cache, network: self.network };
-        let way = Way { sources, shelf: &shelf, staging: &staging, at_once: at_once() };
+        let way = Way { sources, shelf: &shelf, staging: &staging, at_once: self.network.at_once() };
         let orders = Order::list(&prospect.route.rungs, &way)?;
         let data = self.home.data.clone();
         let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data), data };
@@ -77,11 +77,6 @@ impl Site<'_> {
         memory.rates.learn(prospect.fetch, prospect.from_cache, took);
         Ok(memory.rates.write(&memory.data)?)
     }
-}
-
-/// How many rungs are brought in at once: enough to keep the cores busy while a server is waited for.
-fn at_once() -> usize {
-    thread::available_parallelism().map_or(2, usize::from).clamp(2, 4)
 }
 
 fn climb_rung(

@@ -4,6 +4,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
@@ -42,6 +43,7 @@ pub struct Network {
     pub(super) patience: Duration,
     /// The pause before the first retry.
     pub(super) pause: Duration,
+    at_once: Option<usize>,
     pace: Option<Arc<Pace>>,
 }
 
@@ -71,8 +73,15 @@ impl Network {
             retries: manners.retries,
             patience,
             pause: Duration::from_millis(300),
+            at_once: manners.at_once,
             pace: manners.rate.map(|rate| Arc::new(Pace::new(rate))),
         })
+    }
+
+    /// How many rungs are brought in at once: enough to keep the cores busy while a server is waited for.
+    pub fn at_once(&self) -> usize {
+        let usual = || thread::available_parallelism().map_or(2, usize::from).clamp(2, 4);
+        self.at_once.unwrap_or_else(usual).max(1)
     }
 
     pub(super) fn agent(&self, address: &str) -> &ureq::Agent {

@@ -1,0 +1,139 @@
+//! Climbs that have work to do: twelve rungs at once and one after the other, the way back, a berth, a full verification.
+//!
+//! `cargo bench -p kladder --bench climbs`. Runs take turns; figures are medians.
+
+#![allow(clippy::unwrap_used, reason = "a bench that cannot go on has failed")]
+
+use std::fmt::Write;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use kladder_core::berth::{Berth, Loan};
+use kladder_core::digest::Digest;
+use kladder_core::files::remove_tree;
+use kladder_core::shelf::{Manifest, What};
+use kladder_pack::{Entry, Format, pack};
+
+const RUNGS: usize = 12;
+const RUNS: usize = 5;
+
+fn main() {
+    let folder = tempfile::Builder::new().prefix("kladder-bench-").tempdir().unwrap();
+    twelve(&folder.path().join("twelve"));
+    berth(&folder.path().join("berth"));
+    verification(&folder.path().join("files"));
+}
+
+/// Words, as texts and programs have them: no noise, and no endless repetition.
+fn words(bytes: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+    let mut out = Vec::with_capacity(bytes + 16);
+    while out.len() < bytes {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        let word = state % 5000;
+        out.extend_from_slice(format!("{:x} ", word * word * 7919).as_bytes());
+    }
+    out
+}
+
+fn twelve(folder: &Path) {
+    for sub in ["catalog/tools", "yard", "home/config"] {
+        fs::create_dir_all(folder.join(sub)).unwrap();
+    }
+    let head = "[catalog]\nformat = 1\nname = \"bench\"\ntitle = \"Bench\"\nyards = [\"../yard\"]\n";
+    fs::write(folder.join("catalog/catalog.toml"), head).unwrap();
+    let mut wishes = String::new();
+    for rung in 0..RUNGS {
+        let file = format!("rung{rung}.tar.xz");
+        let entries: Vec<Entry> =
+            (0..20).map(|n| Entry::file(&format!("f{n}"), words(1_000_000, n + 100 * rung as u64))).collect();
+        pack(Format::TarXz, &entries, &folder.join("yard").join(&file)).unwrap();
+        let (digest, size) = Digest::of_file(&folder.join("yard").join(&file)).unwrap();
+        let text = format!(
+            "tool = \"rung{rung}\"\nkind = \"bench\"\nsummary = \"\"\n[[releases]]\nversion = \"1.0\"\n\
+             artifacts.any = {{ file = \"{file}\", size = {size}, sha256 = \"{digest}\" }}\n"
+        );
+        fs::write(folder.join("catalog/tools").join(format!("rung{rung}.toml")), text).unwrap();
+        writeln!(wishes, "rung{rung} = \"any\"").unwrap();
+    }
+    fs::write(folder.join("ladder.toml"), format!("[ladder]\ncatalog = \"catalog\"\n[rungs]\n{wishes}")).unwrap();
+    let kladder = |arguments: &[&str]| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_kladder"));
+        command.args(arguments).current_dir(folder).env("KLADDER_HOME", folder.join("home")).stdout(Stdio::null());
+        timed(&mut command)
+    };
+    let mut times: [Vec<Duration>; 2] = Default::default();
+    for _ in 0..RUNS {
+        for (times, setting) in times.iter_mut().zip(["[network]\nat-once = 1\n", ""]) {
+            fs::write(folder.join("home/config/config.toml"), setting).unwrap();
+            remove_tree(&folder.join("home/data")).unwrap();
+            remove_tree(&folder.join("home/cache")).unwrap();
+            times.push(kladder(&["climb", "--quiet"]));
+        }
+    }
+    let [one, many] = times.map(median);
+    println!("{RUNGS} rungs, one after the other   {one:6.2?}");
+    println!("{RUNGS} rungs, several at once       {many:6.2?}  {:.2} x", many.as_secs_f64() / one.as_secs_f64());
+    fs::write(folder.join("ladder.toml"), "[ladder]\ncatalog = \"catalog\"\n[rungs]\nrung0 = \"any\"\n").unwrap();
+    kladder(&["climb", "--quiet"]);
+    let back: Vec<Duration> = (0..40).map(|time| kladder(&["back", if time % 2 == 0 { "1" } else { "2" }])).collect();
+    println!("back                             {:6.2?}", median(back));
+}
+
+/// A berth over 20,000 files, into which a folder is lent.
+fn berth(folder: &Path) {
+    let shelved = folder.join("shelf");
+    for sub in 0..100 {
+        let sub = shelved.join(format!("lib/part-{sub}"));
+        fs::create_dir_all(&sub).unwrap();
+        (0..200).for_each(|file| fs::write(sub.join(format!("file-{file}")), "x").unwrap());
+    }
+    fs::create_dir_all(shelved.join("bin")).unwrap();
+    fs::write(shelved.join("bin/tool"), "x").unwrap();
+    let times = (0..RUNS).map(|time| {
+        let loan = Loan { lender: "other".into(), from: "/shelf/other".into(), at: format!("lib/lent-{time}").into() };
+        let berth = Berth::new(&folder.join("ladder"), "tool", &shelved, vec![loan], &[], &[PathBuf::from("bin/tool")]);
+        let started = Instant::now();
+        berth.make().unwrap();
+        started.elapsed()
+    });
+    println!("a berth over 20,000 files        {:6.2?}", median(times.collect()));
+}
+
+/// All digests of a large tree again, beside `sha256sum`.
+fn verification(folder: &Path) {
+    fs::create_dir_all(folder).unwrap();
+    for file in 0..30 {
+        fs::write(folder.join(format!("f{file}")), words(10_000_000, file)).unwrap();
+    }
+    let entries = Manifest::scan(folder).unwrap();
+    let bytes: u64 = entries.iter().map(|entry| if let What::File { size, .. } = entry.what { size } else { 0 }).sum();
+    let manifest = Manifest::new("bench", &"1.0".parse().unwrap(), Vec::new(), entries);
+    let mut times: [Vec<Duration>; 2] = Default::default();
+    for _ in 0..RUNS {
+        let started = Instant::now();
+        assert!(manifest.compare(folder).unwrap().is_empty());
+        times[0].push(started.elapsed());
+        let files = (0..30).map(|file| folder.join(format!("f{file}")));
+        times[1].push(timed(Command::new("sha256sum").args(files).stdout(Stdio::null())));
+    }
+    #[allow(clippy::cast_precision_loss, reason = "a figure to read")]
+    let rate = |time: Duration| bytes as f64 / 1e6 / time.as_secs_f64();
+    let [ours, theirs] = times.map(median);
+    println!("verifying files, one core        {:6.0} MB/s; sha256sum {:.0} MB/s", rate(ours), rate(theirs));
+}
+
+fn timed(command: &mut Command) -> Duration {
+    let started = Instant::now();
+    assert!(command.status().unwrap().success());
+    started.elapsed()
+}
+
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort_unstable();
+    times[times.len() / 2]
+}
