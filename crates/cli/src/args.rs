@@ -250,6 +250,10 @@ pub(crate) struct BackOptions {
     pub(crate) with_ladder: bool,
 }
 
+fn size(text: &str) -> Result<u64, String> {
+    kladder_core::manners::bytes(text).ok_or_else(|| "a size is a number with kB, MB or GB".to_owned())
+}
+
 #[derive(Debug, Clone, Args)]
 pub(crate) struct ClearOptions {
     /// Keep only so many landings of each ladder, the newest, and the current one; otherwise all
@@ -259,7 +263,7 @@ pub(crate) struct ClearOptions {
     #[arg(long, value_name = "DAYS", default_value_t = 30)]
     pub(crate) idle: u64,
     /// Keep no more than this in the cache, like "5 GB"
-    #[arg(long, value_name = "SIZE", value_parser = crate::commands::size)]
+    #[arg(long, value_name = "SIZE", value_parser = size)]
     pub(crate) cache: Option<u64>,
     /// Every trace of kladder on this machine: settings, shelf, landings, cache
     #[arg(long, conflicts_with_all = ["keep", "cache"])]

@@ -46,14 +46,15 @@ impl TryFrom<RateForm> for Rate {
     fn try_from(form: RateForm) -> Result<Self, String> {
         let bytes = match form {
             RateForm::Number(bytes) => Some(bytes),
-            RateForm::Text(text) => parse_rate(&text),
+            RateForm::Text(text) => bytes(text.trim().strip_suffix("/s").unwrap_or(&text)),
         };
         bytes.filter(|bytes| *bytes > 0).map(Self).ok_or_else(|| "this is no rate like \"2 MB/s\"".to_owned())
     }
 }
 
-fn parse_rate(text: &str) -> Option<u64> {
-    let text = text.trim().strip_suffix("/s").unwrap_or(text).trim();
+/// An amount of bytes, as `5 GB`, `500 kB` or a bare number.
+pub fn bytes(text: &str) -> Option<u64> {
+    let text = text.trim();
     let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
     let unit = match text[digits..].trim() {
         "" | "B" => 1,

@@ -2,16 +2,18 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod hostile;
+
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
+use hostile::Hostile;
 use kladder_core::catalog::{Artifact, Unpacking};
 use kladder_core::digest::{Digest, Fingerprint};
 use kladder_core::event::Silent;
 use kladder_core::shelf::{ManifestEntry, Twins, What};
 use kladder_core::unpack::{self, Refusal, UnpackError};
-use kladder_pack::hostile::Hostile;
 use kladder_pack::{Content, Entry, Format, pack};
 
 const FORMATS: [&str; 7] = ["a.tar", "a.tar.gz", "a.tar.xz", "a.tar.zst", "a.tar.bz2", "a.deb", "a.zip"];
@@ -56,7 +58,7 @@ fn hard_link(path: &str, target: &str) -> Entry {
 
 #[test]
 fn every_hostile_archive_is_refused_for_its_reason_and_nothing_gets_out() {
-    let corpus = kladder_pack::hostile::corpus().unwrap();
+    let corpus = hostile::corpus().unwrap();
     assert!(corpus.len() >= 60, "{}", corpus.len());
     for Hostile { tries, file, bytes, refused } in corpus {
         let folder = tempfile::tempdir().unwrap();

@@ -3,8 +3,6 @@
 //! Times, owners and groups are fixed; only the run bit survives of the mode. The bytes also
 //! depend on the compressors' versions, which is why digests are computed after packing and never written down before.
 
-pub mod hostile;
-
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;

@@ -11,6 +11,9 @@
 //! loopback. It ends with status 1 at the first thing that is not as it should be, and says what.
 
 mod faults;
+#[allow(dead_code, reason = "what must be said of them is the tests' affair")]
+#[path = "../../core/tests/hostile/mod.rs"]
+mod hostile;
 mod kills;
 mod scene;
 mod seeds;

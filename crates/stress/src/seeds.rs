@@ -3,8 +3,9 @@
 use std::fs;
 use std::path::Path;
 
-use kladder_pack::{Entry, Format, hostile, pack};
+use kladder_pack::{Entry, Format, pack};
 
+use crate::hostile;
 use crate::scene::{Checked, Told};
 
 /// Larger seeds only make the fuzzing slow.
@@ -18,7 +19,8 @@ pub fn write(folder: &Path) -> Checked {
     let corpus = hostile::corpus().told("the hostile archives")?;
     for (at, archive) in corpus.iter().enumerate().filter(|(_, archive)| archive.bytes.len() <= LARGEST) {
         if let Some(target @ ("tar" | "zip")) = archive.file.strip_prefix("a.") {
-            fs::write(folder.join(target).join(format!("hostile-{at}")), &archive.bytes).told("a seed")?;
+            fs::write(folder.join(target).join(format!("{at}-{}", archive.tries.replace(' ', "-"))), &archive.bytes)
+                .told("a seed")?;
         }
     }
     let entries =

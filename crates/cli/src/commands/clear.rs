@@ -167,18 +167,3 @@ impl From<ClearError> for Problem {
         }
     }
 }
-
-/// A size like `5 GB`.
-pub(crate) fn size(text: &str) -> Result<u64, String> {
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let unit = match text[digits..].trim() {
-        "" | "B" => Some(1),
-        "kB" => Some(1_000),
-        "MB" => Some(1_000_000),
-        "GB" => Some(1_000_000_000),
-        _ => None,
-    };
-    let number: Option<u64> = text[..digits].parse().ok();
-    let bytes = number.zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
-    bytes.ok_or_else(|| "a size is a number with kB, MB or GB".to_owned())
-}

@@ -20,8 +20,6 @@ mod verify;
 mod why;
 mod yard;
 
-pub(crate) use clear::size;
-
 use std::process::ExitCode;
 
 use crate::args::{Arguments, Command};

@@ -9,6 +9,7 @@ mod choosing;
 mod clashes;
 mod climbing;
 mod lending;
+mod network;
 mod output;
 mod pieces;
 mod private;

@@ -1,0 +1,102 @@
+//! The network as the settings have it: proxies, certificates, rates, offline, a cache that homes share.
+
+use std::fs;
+
+use kladder_yard::{Fault, Rule};
+use snapbox::{assert_data_eq, str};
+
+use crate::sandbox::Sandbox;
+
+fn configure(sandbox: &Sandbox, yards: &str, network: &str) {
+    sandbox.write("home/config/config.toml", &format!("yards = [{yards:?}]\nnetwork = {{ retries = 0, {network} }}\n"));
+}
+
+#[test]
+fn offline_lists_all_that_is_missing_and_uses_what_is_there() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("skerroc = \"1.4\"");
+    let ran = sandbox.run(&["climb", "--offline"]);
+    assert_data_eq!(
+        ran.complaint(),
+        str![[r#"
+exit 20
+kladder: 3 files are not here, and nothing may be fetched
+  why    tombolet-1.1.0-PLATFORM.tar.gz  [..]  sha256 [..]
+         oarweld-2.2.1-PLATFORM.tar.gz  [..]  sha256 [..]
+         skerroc-1.4.3-PLATFORM.tar.xz  [..]  sha256 [..]
+  next   bring them ([..]) in a folder, and name it with `--yard FOLDER`
+         or climb without `--offline`
+
+"#]]
+    );
+    assert_eq!(sandbox.yard.requests(), 0);
+    let _ = sandbox.run(&["climb", "--offline", "--yard", "../yard"]).passed();
+    kladder_core::files::remove_tree(&sandbox.path("home/data")).unwrap();
+    let _ = sandbox.run(&["climb", "--offline"]).passed();
+    assert_eq!(sandbox.yard.requests(), 0, "the cache had it all");
+}
+
+#[test]
+fn a_proxy_in_the_settings_is_asked_for_everything_but_this_machine() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    let proxy = format!("proxy = {:?}", sandbox.yard.url());
+    configure(&sandbox, "http://yard.harbour.example", &proxy);
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 20 && ran.stderr.contains("CONNECT proxy failed"), "{}", ran.stderr);
+    assert_eq!(sandbox.yard.requests(), 1, "the proxy was asked");
+    configure(&sandbox, &sandbox.yard.url(), "proxy = \"http://127.0.0.1:9\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    configure(&sandbox, &sandbox.yard.url(), "proxy = \"no address\"");
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 10 && ran.stderr.contains("`no address` is not the address of a proxy"), "{}", ran.stderr);
+}
+
+#[test]
+fn certificates_and_rates_that_are_none_are_told_with_the_file() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    for (file, told) in [("missing.pem", "cannot read"), ("empty.pem", "has no certificate in it")] {
+        sandbox.write("home/config/empty.pem", "nothing\n");
+        configure(&sandbox, &sandbox.yard.url(), &format!("certificates = {file:?}"));
+        let ran = sandbox.run(&["climb"]);
+        assert!(ran.code != 0 && ran.stderr.contains(told) && ran.stderr.contains(file), "{}", ran.stderr);
+    }
+    configure(&sandbox, &sandbox.yard.url(), "rate = \"fast\"");
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 10 && ran.stderr.contains("this is no rate like \"2 MB/s\""), "{}", ran.stderr);
+}
+
+#[test]
+fn a_yard_that_breaks_is_tried_again_and_the_download_goes_on_where_it_was() {
+    let sandbox = Sandbox::with_rules(vec![Rule::new(".tar.gz", Fault::Cut(100)).times(1)]);
+    sandbox.wish("tombolet = \"any\"");
+    sandbox.write("home/config/config.toml", &format!("yards = [{:?}]\n", sandbox.yard.url()));
+    let ran = sandbox.run(&["climb"]).passed();
+    assert!(ran.stdout.contains("http://YARD: it broke off after 100 of "), "{}", ran.stdout);
+    assert_eq!(sandbox.yard.requests(), 2);
+}
+
+#[test]
+fn homes_share_a_cache_where_the_settings_say_so_and_trust_nothing_in_it() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    sandbox
+        .write("home/config/config.toml", &format!("yards = [{:?}]\ncache = \"../../shared\"\n", sandbox.yard.url()));
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(sandbox.path("shared/artifacts").is_dir() && !sandbox.path("home/cache/artifacts").exists());
+    let climb_elsewhere = |home: &str| {
+        fs::create_dir_all(sandbox.path(home).join("config")).unwrap();
+        fs::copy(sandbox.path("home/config/config.toml"), sandbox.path(home).join("config/config.toml")).unwrap();
+        let output = sandbox.command(&["climb"]).env("KLADDER_HOME", sandbox.path(home)).output().unwrap();
+        let _ = sandbox.finished(output).passed();
+        sandbox.yard.requests()
+    };
+    assert_eq!(climb_elsewhere("second"), 1, "it came out of the cache");
+    let cached = fs::read_dir(sandbox.path("shared/artifacts")).unwrap().next().unwrap().unwrap().path();
+    let file = fs::read_dir(cached).unwrap().next().unwrap().unwrap().path();
+    let mut bytes = fs::read(&file).unwrap();
+    bytes[50] ^= 1;
+    fs::write(&file, bytes).unwrap();
+    assert_eq!(climb_elsewhere("third"), 2, "it was damaged, and fetched anew");
+}
