@@ -79,6 +79,7 @@ chmod -R u+w "$desk/home/data/shelf" && rm -rf "$desk/home/data/shelf/wrackle" "
 kladder climb --quiet & climb=$!
 while [ ! -e "$desk/home/data/staging" ]; do :; done
 kill -9 $climb; wait $climb 2>/dev/null || true
+keys Return
 shot killed kladder climb
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"/; s/^whimbrow = .*/oarweld = "<3"/' ladder.toml
 shot clash kladder climb

@@ -33,7 +33,9 @@ impl Scene {
     fn killed(&self, intent: Option<Intent>, steps: &[Event]) -> i64 {
         let writer = Writer::enter(&self.home, None, &Silent).unwrap();
         let recorder = Recorder::begin(&writer.journal, Kind::Climb, &self.ladder(), &Silent).unwrap();
-        steps.iter().for_each(|step| recorder.event(step));
+        for step in steps {
+            recorder.event(step);
+        }
         if let Some(intent) = intent {
             recorder.intend(&intent).unwrap();
         }

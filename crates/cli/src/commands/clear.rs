@@ -71,12 +71,11 @@ fn show(found: &[Item], total: u64, options: &ClearOptions, out: &Out) -> Result
     if found.is_empty() {
         out.say("There is nothing to clear: all that is kept is in use.")?;
     } else {
-        let rows =
-            found.iter().take(SHOWN).map(|item| vec![words(item), bytes(item.size), styled(FAINT, why(&item.what))]);
-        out.say(columns(&["what", "size", "why it can go"], rows.collect(), &[1]))?;
-        let more = found.len().saturating_sub(SHOWN);
-        let more = if more > 0 { format!(", {more} of them not shown") } else { String::new() };
-        out.say(format!("\n{}{more}: {} together.", count(found.len(), "thing"), styled(STRONG, bytes(total))))?;
+        let rows = rows(found);
+        let more = rows.len().saturating_sub(SHOWN);
+        out.say(columns(&["what", "size", "why it can go"], rows.into_iter().take(SHOWN).collect(), &[1]))?;
+        let more = if more > 0 { format!(" (and {more} more)") } else { String::new() };
+        out.say(format!("{more}\n{} together.", styled(STRONG, bytes(total))))?;
     }
     if options.keep.is_none() && !options.all {
         out.say(
@@ -84,6 +83,22 @@ fn show(found: &[Item], total: u64, options: &ClearOptions, out: &Out) -> Result
         )?;
     }
     Ok(())
+}
+
+/// A line each; what is in the cache has no names that people know, so it is one line.
+fn rows(found: &[Item]) -> Vec<Vec<String>> {
+    let (cached, named): (Vec<&Item>, Vec<&Item>) =
+        found.iter().partition(|item| matches!(item.what, Waste::Artifact | Waste::Partial));
+    let row = |what: String, size: u64, why: &str| vec![what, bytes(size), styled(FAINT, why)];
+    let mut rows: Vec<_> = named.iter().map(|item| row(words(item), item.size, why(&item.what))).collect();
+    for kind in [Waste::Artifact, Waste::Partial] {
+        let sizes: Vec<u64> = cached.iter().filter(|item| item.what == kind).map(|item| item.size).collect();
+        if !sizes.is_empty() {
+            let what = if kind == Waste::Artifact { "artifact" } else { "unfinished download" };
+            rows.push(row(format!("{} in the cache", count(sizes.len(), what)), sizes.iter().sum(), why(&kind)));
+        }
+    }
+    rows
 }
 
 fn wanted(options: &ClearOptions, total: u64, out: &Out) -> Result<bool, Problem> {
@@ -116,18 +131,7 @@ fn words(item: &Item) -> String {
         Waste::Shelved { name } => format!("shelf {name}"),
         Waste::Landing { ladder, number } => format!("landing {number} of {}", shown(ladder)),
         Waste::Ladder { ladder } => format!("landings of {}", shown(ladder)),
-        Waste::Artifact | Waste::Partial => {
-            format!(
-                "cache {}",
-                item.path
-                    .file_name()
-                    .map(|name| name.display().to_string())
-                    .unwrap_or_default()
-                    .get(..16)
-                    .unwrap_or_default()
-            )
-        }
-        Waste::Berth | Waste::Index | Waste::Home => shown(&item.path),
+        Waste::Artifact | Waste::Partial | Waste::Berth | Waste::Index | Waste::Home => shown(&item.path),
     })
 }
 
@@ -136,8 +140,8 @@ fn why(what: &Waste) -> &'static str {
         Waste::Shelved { .. } | Waste::Berth => "no landing has it",
         Waste::Landing { .. } => "newer ones are kept",
         Waste::Ladder { .. } => "its file is gone",
-        Waste::Artifact => "not used for long",
-        Waste::Partial => "a download that nobody went on with",
+        Waste::Artifact => "not used lately",
+        Waste::Partial => "nobody went on with it",
         Waste::Index => "made anew when it is needed",
         Waste::Home => "as asked",
     }

@@ -46,6 +46,8 @@ struct Now {
     arriving: BTreeSet<String>,
     /// Bytes of them that came in an earlier climb.
     had: u64,
+    /// Something is drawn.
+    ticking: bool,
     /// The bar is drawn, not the spinner.
     fetching: bool,
 }
@@ -63,7 +65,6 @@ impl Progress {
         let target = if out.draws() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(None, target);
         bar.set_style(style(SPINNING));
-        bar.enable_steady_tick(TICK);
         Ok(Self { out: out.clone(), cancelled, received: AtomicU64::new(0), bar, now: Mutex::default() })
     }
 
@@ -79,6 +80,10 @@ impl Progress {
 
     /// Draws what is under way: the bar while anything arrives, otherwise what is done with the rung.
     fn draw(&self, now: &mut Now, doing: &str) {
+        // Not before there is something to draw: a question may stand on the screen until then.
+        if !std::mem::replace(&mut now.ticking, true) {
+            self.bar.enable_steady_tick(TICK);
+        }
         let fetching = !now.arriving.is_empty();
         if fetching != now.fetching {
             let template = if fetching { FETCHING } else { SPINNING };

@@ -202,11 +202,13 @@ impl Site<'_> {
         let landed = self.to_landing(request, decide, &recorder);
         // What a failed climb prepared is of no use to the next one.
         files::remove_tree(&self.home.staging())?;
+        if let Ok(landing) = &landed {
+            recorder.event(&Event::Landed { number: landing.number });
+        }
         let ended = recorder.end(&landed);
         crash::point("run-ended");
         let landing = landed?;
         ended?;
-        observer.event(&Event::Landed { number: landing.number });
         Ok(Climbed::Landed(landing))
     }
 
