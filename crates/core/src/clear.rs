@@ -123,17 +123,10 @@ pub fn remove(items: &[Item], observer: &dyn Observer) -> Result<(), ClearError>
                 Landings::at(landings).remove(*number)?;
             }
             Waste::Artifact | Waste::Partial => fs::remove_file(&item.path).on("remove", &item.path)?,
-            _ => vanish(&item.path)?,
+            _ => files::vanish(&item.path)?,
         }
     }
     Ok(())
-}
-
-/// Takes a folder out of its place in one step, and then removes it.
-fn vanish(path: &Path) -> Result<(), FileError> {
-    let aside = path.with_added_extension("leaving");
-    fs::rename(path, &aside).on("remove", path)?;
-    files::remove_tree(&aside)
 }
 
 /// The places that a climb without a landing left for the next one.

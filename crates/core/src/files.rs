@@ -71,6 +71,14 @@ pub fn remove_tree(path: &Path) -> Result<(), FileError> {
     fs::remove_dir_all(path).on("remove the folder", path)
 }
 
+/// Takes a folder out of its place in one step, and then removes it: nobody takes what is half removed for whole.
+pub fn vanish(path: &Path) -> Result<(), FileError> {
+    let aside = path.with_added_extension("leaving");
+    remove_tree(&aside)?;
+    fs::rename(path, &aside).on("remove", path)?;
+    remove_tree(&aside)
+}
+
 /// Gives the owner the right to write to every file of a tree.
 pub fn make_writable(path: &Path) -> Result<(), FileError> {
     for entry in walkdir::WalkDir::new(path) {

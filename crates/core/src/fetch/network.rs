@@ -15,6 +15,8 @@ use crate::manners::{Manners, Rate};
 /// Looking up an address and connecting to it takes no longer than this.
 const CONNECT: Duration = Duration::from_secs(10);
 const REDIRECTS: u32 = 5;
+/// A yard must send this much in a second, over the time that it is waited for, or it counts as stalled.
+const SLOWEST: u64 = 512;
 /// A thread that nobody waits for any more ends this much later.
 const LATER: Duration = Duration::from_secs(5);
 
@@ -86,6 +88,12 @@ impl Network {
 
     pub(super) fn agent(&self, address: &str) -> &ureq::Agent {
         if is_loopback(address) { &self.near } else { &self.far }
+    }
+
+    /// How many bytes must come in the time that is waited for; no more than half of what the rate allows.
+    pub(super) fn least(&self) -> u64 {
+        let slowest = self.pace.as_ref().map_or(SLOWEST, |pace| SLOWEST.min(pace.rate.0 / 2));
+        slowest * self.patience.as_secs()
     }
 
     /// How long to wait before more than `bytes` further ones are asked for.

@@ -19,8 +19,6 @@ use crate::files::{Attach, FileError};
 
 /// Bytes handed over at once.
 const BLOCK: usize = 128 * 1024;
-/// A yard must send this much in a second, over the time that it is waited for, or it counts as stalled.
-const SLOWEST: u64 = 512;
 /// Less than this is not worth keeping for a later try.
 const WORTH_KEEPING: u64 = 64 * 1024;
 
@@ -131,7 +129,7 @@ impl<'t> Transfer<'t> {
         let (mut since, mut then) = (Instant::now(), self.got);
         loop {
             go_on(self.observer)?;
-            let enough = SLOWEST * self.network.patience.as_secs();
+            let enough = self.network.least();
             if since.elapsed() > self.network.patience {
                 if self.got - then < enough.min(expected - self.got) {
                     return Ok(Err(YardError::Stalled { got: self.got, expected, patience: self.network.patience }));

@@ -252,10 +252,7 @@ impl Landings {
 
     /// Removes a landing that is not current.
     pub fn remove(&self, number: u32) -> Result<(), FileError> {
-        // Out of its place first: nobody must take a half removed landing for a whole one.
-        let (folder, aside) = (self.landing(number), self.landing(number).with_added_extension("leaving"));
-        fs::rename(&folder, &aside).on("remove", &folder)?;
-        files::remove_tree(&aside)
+        files::vanish(&self.landing(number))
     }
 
     /// The link to the landing that is current. Paths through it stay valid from one landing to the next.

@@ -1,10 +1,8 @@
 //! After one who was killed: what was all but done is finished, the rest is undone.
 
-use std::fs;
-
 use super::{Ended, Intent, Journal, Run, StateError, Step};
 use crate::event::{Event, Observer};
-use crate::files::{self, Attach};
+use crate::files;
 use crate::home::Home;
 use crate::landing::Landings;
 use crate::shelf::Place;
@@ -46,10 +44,7 @@ fn distrust(journal: &Journal, run: &Run) -> Result<(), StateError> {
         let is_whole =
             place.manifest().is_ok_and(|manifest| manifest.compare(&place.files()).is_ok_and(|d| d.is_empty()));
         if place.folder.exists() && !is_whole {
-            // Out of its place first, in one step: nobody must take a half removed item for a whole one.
-            let aside = place.folder.with_added_extension("broken");
-            fs::rename(&place.folder, &aside).on("remove the broken", &place.folder)?;
-            files::remove_tree(&aside)?;
+            files::vanish(&place.folder)?;
         }
     }
     Ok(())

@@ -4,8 +4,9 @@ use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 
-use rustix::fs::{AtFlags, CWD, Mode, OFlags, linkat, mkdirat, open, openat, renameat, symlinkat};
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, linkat, mkdirat, open, openat, renameat, symlinkat, unlinkat};
 
 use super::{Refusal, Stop};
 use crate::files::{Attach, FileError};
@@ -14,12 +15,18 @@ use crate::files::{Attach, FileError};
 pub(super) struct Root {
     handle: OwnedFd,
     path: PathBuf,
+    /// The file system was not seen yet to have no clones.
+    clones: AtomicBool,
 }
 
 impl Root {
     pub(super) fn open(path: &Path) -> Result<Self, FileError> {
         let handle = open(path, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
-        Ok(Self { handle: handle.map_err(io::Error::from).on("open", path)?, path: path.to_path_buf() })
+        Ok(Self {
+            handle: handle.map_err(io::Error::from).on("open", path)?,
+            path: path.to_path_buf(),
+            clones: AtomicBool::new(true),
+        })
     }
 
     /// The whole path of something in it.
@@ -52,9 +59,30 @@ impl Root {
         made.or_else(|error| self.taken(error, path))
     }
 
-    /// A hard link to a file elsewhere on the same file system.
-    pub(super) fn share(&self, path: &Path, existing: &Path) -> io::Result<()> {
+    /// A file with the bytes of another one on the same file system, stored once: a clone where the file system has such,
+    /// else a hard link.
+    pub(super) fn share(&self, path: &Path, existing: &Path, runs: bool) -> io::Result<()> {
+        if self.clones.load(Ordering::Relaxed) {
+            if self.clone_file(path, existing, runs).is_ok() {
+                return Ok(());
+            }
+            self.clones.store(false, Ordering::Relaxed);
+            // What was begun is in the way of the link; where there is nothing, all the better.
+            let _ = unlinkat(&self.handle, path, AtFlags::empty());
+        }
         Ok(linkat(CWD, existing, &self.handle, path, AtFlags::empty())?)
+    }
+
+    #[cfg(target_os = "linux")]
+    fn clone_file(&self, path: &Path, existing: &Path, runs: bool) -> io::Result<()> {
+        let source = File::open(existing)?;
+        let new = self.create(path, runs).map_err(|_| io::ErrorKind::Other)?;
+        Ok(rustix::fs::ioctl_ficlone(&new, &source)?)
+    }
+
+    #[cfg(not(target_os = "linux"))]
+    fn clone_file(&self, _path: &Path, _existing: &Path, _runs: bool) -> io::Result<()> {
+        Err(io::ErrorKind::Unsupported.into())
     }
 
     pub(super) fn rename(&self, from: &Path, to: &Path) -> Result<(), FileError> {

@@ -95,7 +95,7 @@ impl<'t> Target<'t> {
         let (blake3, size) = (Fingerprint::of(bytes), bytes.len() as u64);
         if let Some(twin) = self.twins.find(blake3, ticket.runs, size)
             && std::fs::read(twin).is_ok_and(|there| there == bytes)
-            && self.root.share(&ticket.path, twin).is_ok()
+            && self.root.share(&ticket.path, twin, ticket.runs).is_ok()
         {
             return Ok(entry(ticket, size, blake3));
         }
@@ -113,7 +113,7 @@ impl<'t> Target<'t> {
             return Ok(());
         }
         let aside = ticket.path.with_added_extension("shared");
-        if self.root.share(&aside, twin).is_ok() {
+        if self.root.share(&aside, twin, ticket.runs).is_ok() {
             self.root.rename(&aside, &ticket.path)?;
         }
         Ok(())
