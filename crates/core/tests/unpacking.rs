@@ -182,3 +182,63 @@ fn a_single_file_is_put_as_it_is_and_may_be_run() {
     assert_eq!(made[0].path, Path::new("tool-1.0"));
     assert_ne!(fs::metadata(into.join("tool-1.0")).unwrap().permissions().mode() & 0o100, 0);
 }
+
+#[test]
+fn zip64_is_read_like_any_zip() {
+    use std::io::Write;
+    let folder = tempfile::tempdir().unwrap();
+    let (archive, into) = (folder.path().join("a.zip"), folder.path().join("in"));
+    fs::create_dir(&into).unwrap();
+    let mut zip = zip::ZipWriter::new(fs::File::create(&archive).unwrap());
+    let options = zip::write::SimpleFileOptions::default().large_file(true).unix_permissions(0o755);
+    zip.start_file("bin/tool", options).unwrap();
+    zip.write_all(b"#!/bin/sh\n").unwrap();
+    zip.finish().unwrap();
+    let (sha256, size) = Digest::of_file(&archive).unwrap();
+    let artifact = Artifact { file: "a.zip".into(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+    let made = unpack_one(&archive, &artifact, &into).unwrap();
+    assert_eq!(made[0].what, What::File { runs: true, size: 10, blake3: Fingerprint::of(b"#!/bin/sh\n") });
+}
+
+#[test]
+fn sparse_files_of_the_systems_own_packer_come_out_whole() {
+    use std::os::unix::fs::FileExt;
+    let version = std::process::Command::new("tar").arg("--version").output();
+    if !version.is_ok_and(|output| String::from_utf8_lossy(&output.stdout).contains("GNU tar")) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    let file = fs::File::create(at("sparse")).unwrap();
+    file.set_len(3_000_000).unwrap();
+    for (position, text) in [(0, "first"), (700_000, "middle"), (2_000_000, "last")] {
+        file.write_all_at(text.as_bytes(), position).unwrap();
+    }
+    let long = "a long name/".repeat(12) + "and its end";
+    fs::create_dir_all(at(&long).parent().unwrap()).unwrap();
+    fs::write(at(&long), "long").unwrap();
+    let versions = [vec!["--format=gnu"], vec!["--format=posix", "--sparse-version=0.0"]];
+    let more = ["0.1", "1.0"].map(|version| vec!["--format=posix".to_owned(), format!("--sparse-version={version}")]);
+    let all = versions.map(|options| options.into_iter().map(str::to_owned).collect()).into_iter().chain(more);
+    for options in all.collect::<Vec<Vec<String>>>() {
+        let (archive, into) = (at("a.tar"), at("in"));
+        let mut tar = std::process::Command::new("tar");
+        tar.args(&options)
+            .arg("--sparse")
+            .arg("-cf")
+            .arg(&archive)
+            .arg("-C")
+            .arg(folder.path())
+            .args(["sparse", "a long name"]);
+        assert!(tar.status().unwrap().success());
+        fs::create_dir(&into).unwrap();
+        let (sha256, size) = Digest::of_file(&archive).unwrap();
+        assert!(size < 200_000, "{options:?} packed the holes");
+        let artifact = Artifact { file: "a.tar".into(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+        let made = unpack_one(&archive, &artifact, &into).unwrap();
+        assert_eq!(made.len(), 2);
+        assert!(fs::read(into.join("sparse")).unwrap() == fs::read(at("sparse")).unwrap(), "{options:?}");
+        assert_eq!(fs::read_to_string(into.join(&long)).unwrap(), "long");
+        kladder_core::files::remove_tree(&into).unwrap();
+    }
+}
