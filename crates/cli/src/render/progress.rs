@@ -19,6 +19,8 @@ pub(crate) struct Progress {
     cancelled: Arc<AtomicBool>,
     received: AtomicU64,
     bar: ProgressBar,
+    /// Something is drawn.
+    drawn: AtomicBool,
     now: Mutex<Now>,
 }
 
@@ -46,8 +48,6 @@ struct Now {
     arriving: BTreeSet<String>,
     /// Bytes of them that came in an earlier climb.
     had: u64,
-    /// Something is drawn.
-    ticking: bool,
     /// The bar is drawn, not the spinner.
     fetching: bool,
 }
@@ -65,7 +65,14 @@ impl Progress {
         let target = if out.draws() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(None, target);
         bar.set_style(style(SPINNING));
-        Ok(Self { out: out.clone(), cancelled, received: AtomicU64::new(0), bar, now: Mutex::default() })
+        Ok(Self {
+            out: out.clone(),
+            cancelled,
+            received: AtomicU64::new(0),
+            bar,
+            drawn: AtomicBool::new(false),
+            now: Mutex::default(),
+        })
     }
 
     /// Takes the bar away.
@@ -75,13 +82,14 @@ impl Progress {
 
     fn line(&self, text: &str) {
         // A reader that went away is noticed by the command's own output.
-        self.bar.suspend(|| self.out.say(text).unwrap_or_default());
+        let say = || self.out.say(text).unwrap_or_default();
+        if self.drawn.load(Ordering::Relaxed) { self.bar.suspend(say) } else { say() }
     }
 
     /// Draws what is under way: the bar while anything arrives, otherwise what is done with the rung.
     fn draw(&self, now: &mut Now, doing: &str) {
         // Not before there is something to draw: a question may stand on the screen until then.
-        if !std::mem::replace(&mut now.ticking, true) {
+        if !self.drawn.swap(true, Ordering::Relaxed) {
             self.bar.enable_steady_tick(TICK);
         }
         let fetching = !now.arriving.is_empty();
