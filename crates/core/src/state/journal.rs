@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
+use rusqlite::{Connection, OpenFlags, params};
 use serde::{Deserialize, Serialize};
 
 use super::step::Step;
@@ -330,16 +330,6 @@ impl Journal {
             statement.query_map([run.id], step)?.collect()
         };
         self.told(select())
-    }
-
-    /// The number of a ladder's last run of a kind.
-    pub fn last(&self, kind: Kind, ladder: &Path) -> Result<Option<i64>, JournalError> {
-        let found = self.connection().query_row(
-            "SELECT id FROM runs WHERE kind = ?1 AND ladder = ?2 ORDER BY id DESC LIMIT 1",
-            params![text(&kind), ladder.to_string_lossy()],
-            |row| row.get(0),
-        );
-        self.told(found.optional())
     }
 }
 
