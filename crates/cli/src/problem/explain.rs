@@ -66,8 +66,10 @@ pub(crate) fn state(error: &StateError) -> Problem {
         }
         StateError::Journal(journal) => match journal.io_kind() {
             Some(kind) => Problem::io(kind, journal),
-            None => Problem::of(Code::Failed, journal)
-                .next("a newer kladder may have written it; otherwise move it away: only the log is lost"),
+            None if matches!(journal, JournalError::Newer { .. }) => {
+                Problem::of(Code::BadFile, journal).next("use a newer kladder")
+            }
+            None => Problem::of(Code::Integrity, journal).next("move it away: only the log is lost"),
         },
         StateError::File(error) => Problem::file(error),
         StateError::Cancelled(_) => Problem::interrupted(),
