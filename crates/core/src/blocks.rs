@@ -41,7 +41,7 @@ pub fn ahead<'s>(scope: &'s Scope<'s, '_>, reader: impl Read + Send + 's) -> Blo
 
 fn read_on(mut reader: impl Read, giver: &Giver) {
     loop {
-        let mut block = giver.empty();
+        let mut block = giver.used();
         block.resize(BLOCK, 0);
         let (filled, failed) = fill(&mut reader, &mut block);
         block.truncate(filled);
@@ -76,11 +76,16 @@ impl Giver {
         self.send.send(block).is_ok()
     }
 
-    /// A block to fill, one that was used before if there is one.
+    /// An empty block.
     pub fn empty(&self) -> Vec<u8> {
-        let mut block = self.used.try_recv().unwrap_or_default();
+        let mut block = self.used();
         block.clear();
         block
+    }
+
+    /// A block that was used before, with what is left in it, so that nobody pays for clearing what is overwritten.
+    fn used(&self) -> Vec<u8> {
+        self.used.try_recv().unwrap_or_default()
     }
 }
 

@@ -8,6 +8,7 @@
 mod formats;
 mod guard;
 mod names;
+mod portion;
 mod refusal;
 mod root;
 mod session;

@@ -1,7 +1,7 @@
 //! Writing admitted files, each hashed while it is written, on as many threads as there are cores.
 //!
-//! Small files are read into memory and handed to whoever is free: making a file costs more than its bytes do. Large ones
-//! are written by the one who reads them.
+//! Small files are read into memory and handed in portions to whoever is free: making a file costs more than its bytes do.
+//! Large ones are written by the one who reads them.
 
 use std::io::{self, Read, Write};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -10,6 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{Scope, ScopedJoinHandle};
 
 use super::guard::Ticket;
+use super::portion::Portions;
 use super::root::Root;
 use super::{Refusal, Stop};
 use crate::crash;
@@ -22,8 +23,8 @@ const SMALL: u64 = 512 * 1024;
 /// The size of a file whose archive does not tell it.
 pub(super) const UNTOLD: u64 = u64::MAX;
 const OTHER_LENGTH: &str = "an entry is not as long as it says";
-/// Files that wait to be written; with their size the most memory that it takes.
-const WAITING: usize = 32;
+/// Portions of files that wait to be written; with their size the most memory that it takes.
+const WAITING: usize = 4;
 
 /// Where files go, what they may weigh together, and what is on the shelf already.
 pub(super) struct Target<'t> {
@@ -137,13 +138,17 @@ pub(super) type Failed = (std::path::PathBuf, Stop);
 /// The threads that write small files.
 pub(super) struct Writers<'s, 't> {
     target: &'t Target<'t>,
-    jobs: SyncSender<(Ticket, Vec<u8>)>,
+    portion: Portion,
+    ends: Portions,
+    jobs: SyncSender<Portion>,
     threads: Vec<ScopedJoinHandle<'s, Result<Vec<ManifestEntry>, Failed>>>,
     made: Vec<ManifestEntry>,
     failed: Arc<AtomicBool>,
 }
 
-type Jobs = Arc<Mutex<Receiver<(Ticket, Vec<u8>)>>>;
+/// Small files and their content.
+type Portion = Vec<(Ticket, Vec<u8>)>;
+type Jobs = Arc<Mutex<Receiver<Portion>>>;
 
 impl<'s, 't: 's> Writers<'s, 't> {
     pub(super) fn start(scope: &'s Scope<'s, '_>, target: &'t Target<'t>) -> Self {
@@ -158,7 +163,8 @@ impl<'s, 't: 's> Writers<'s, 't> {
             })
         };
         let threads = (0..super::threads()).map(work).collect();
-        Self { target, jobs, threads, made: Vec::new(), failed }
+        let (portion, ends) = (Vec::new(), Portions::default());
+        Self { target, portion, ends, jobs, threads, made: Vec::new(), failed }
     }
 }
 
@@ -170,13 +176,20 @@ impl Writers<'_, '_> {
             return Ok(());
         }
         let bytes = in_memory(size, content)?;
-        // Where nobody takes it, somebody failed: that one's reason is told in the end.
-        let taken = self.jobs.send((ticket, bytes)).is_ok();
-        if taken && !self.failed.load(Ordering::Relaxed) { Ok(()) } else { Err(Stop::Elsewhere) }
+        let goes_on = self.portion.last().is_none_or(|(last, _)| self.ends.goes_on(&last.path, &ticket.path, size));
+        let handed = goes_on || self.hand_over();
+        self.portion.push((ticket, bytes));
+        if handed { Ok(()) } else { Err(Stop::Elsewhere) }
+    }
+
+    /// Hands the portion to whoever is free. Where nobody takes it, somebody failed: that one's reason is told in the end.
+    fn hand_over(&mut self) -> bool {
+        self.jobs.send(std::mem::take(&mut self.portion)).is_ok() && !self.failed.load(Ordering::Relaxed)
     }
 
     /// Waits until all is written.
-    pub(super) fn finish(self) -> Result<Vec<ManifestEntry>, Failed> {
+    pub(super) fn finish(mut self) -> Result<Vec<ManifestEntry>, Failed> {
+        self.hand_over();
         drop(self.jobs);
         let mut made = self.made;
         let mut failed = None;
@@ -195,8 +208,10 @@ fn work(target: &Target<'_>, waiting: &Jobs) -> Result<Vec<ManifestEntry>, Faile
     let mut made = Vec::new();
     loop {
         let next = waiting.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok((ticket, bytes)) = next else { return Ok(made) };
-        let path = ticket.path.clone();
-        made.push(target.whole(ticket, &bytes).map_err(|stop| (path, stop))?);
+        let Ok(portion) = next else { return Ok(made) };
+        for (ticket, bytes) in portion {
+            let path = ticket.path.clone();
+            made.push(target.whole(ticket, &bytes).map_err(|stop| (path, stop))?);
+        }
     }
 }

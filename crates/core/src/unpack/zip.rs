@@ -12,6 +12,7 @@ use std::thread;
 use zip::ZipArchive;
 
 use super::guard::Ticket;
+use super::portion::Portions;
 use super::session::Session;
 use super::writer::Target;
 use super::{Refusal, Stop};
@@ -25,17 +26,49 @@ const TYPE: u32 = 0o170_000;
 const LINK: u32 = 0o120_000;
 const PLAIN: [u32; 2] = [0, 0o100_000];
 
-/// A file with a position of one's own, so that many can read it.
+/// Bytes that are read at once: small entries stand side by side.
+const WINDOW: usize = 64 * 1024;
+/// Up to this size the order of the archive is kept.
+const SMALL: u64 = 64 * 1024;
+
+/// A file with a position of one's own, so that many can read it, and with the bytes around that position.
 #[derive(Clone)]
 struct Reader {
     file: Arc<File>,
     at: u64,
     size: u64,
+    window: Vec<u8>,
+    window_at: u64,
+}
+
+impl Reader {
+    fn new(file: File) -> io::Result<Self> {
+        let size = file.metadata()?.len();
+        Ok(Self { file: Arc::new(file), at: 0, size, window: Vec::new(), window_at: 0 })
+    }
+
+    /// What of the window lies at the position and behind it.
+    fn ready(&self) -> &[u8] {
+        let into = self.at.checked_sub(self.window_at).and_then(|into| usize::try_from(into).ok());
+        into.and_then(|into| self.window.get(into..)).unwrap_or_default()
+    }
 }
 
 impl Read for Reader {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let got = self.file.read_at(buffer, self.at)?;
+        if self.ready().is_empty() {
+            if buffer.len() >= WINDOW {
+                let got = self.file.read_at(buffer, self.at)?;
+                self.at += got as u64;
+                return Ok(got);
+            }
+            self.window.resize(WINDOW, 0);
+            self.window_at = self.at;
+            let got = self.file.read_at(&mut self.window, self.at);
+            self.window.truncate(*got.as_ref().unwrap_or(&0));
+            got?;
+        }
+        let got = self.ready().read(buffer)?;
         self.at += got as u64;
         Ok(got)
     }
@@ -61,8 +94,7 @@ fn wrong(error: zip::result::ZipError) -> Stop {
 
 /// Unpacks a zip that is there in whole.
 pub(super) fn unpack(file: File, session: &mut Session<'_, '_>) -> Result<(), Stop> {
-    let size = file.metadata()?.len();
-    let mut archive = ZipArchive::new(Reader { file: Arc::new(file), at: 0, size }).map_err(wrong)?;
+    let mut archive = ZipArchive::new(Reader::new(file)?).map_err(wrong)?;
     if archive.has_duplicate_names() {
         return Err(Refusal::Twice.into());
     }
@@ -80,8 +112,12 @@ pub(super) fn unpack(file: File, session: &mut Session<'_, '_>) -> Result<(), St
     // The largest first, so that no core is left alone with one at the end.
     let sizes: Vec<u64> =
         (0..archive.len()).map(|at| archive.by_index_data(at).map_or(0, |data| data.size())).collect();
-    files.sort_by_key(|(at, ..)| std::cmp::Reverse(sizes[*at].next_power_of_two().max(1 << 16)));
-    let made = inflate(&archive, &files, session.target, session.observer)?;
+    files.sort_by_key(|(at, ..)| std::cmp::Reverse(sizes[*at].next_power_of_two().max(SMALL)));
+    let mut portions = Portions::default();
+    let together =
+        |(_, _, last): &Admitted, (at, _, next): &Admitted| portions.goes_on(&last.path, &next.path, sizes[*at]);
+    let portions: Vec<&[Admitted]> = files.chunk_by(together).collect();
+    let made = inflate(&archive, &portions, session.target, session.observer)?;
     session.written(made);
     Ok(())
 }
@@ -109,22 +145,24 @@ type Admitted = (usize, Vec<u8>, Ticket);
 
 fn inflate(
     archive: &Archive,
-    files: &[Admitted],
+    portions: &[&[Admitted]],
     target: &Target<'_>,
     observer: &dyn Observer,
 ) -> Result<Vec<ManifestEntry>, Stop> {
     let next = AtomicUsize::new(0);
     let work = || {
         let (mut archive, mut made) = (archive.clone(), Vec::new());
-        while let Some((at, name, ticket)) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-            let written = archive.by_index(*at).map_err(wrong).and_then(|content| {
-                let size = content.size();
-                target.file(ticket.clone(), size, &mut Cancellable::new(content, observer))
-            });
-            made.push(written.map_err(|stop| {
-                next.store(files.len(), Ordering::Relaxed);
-                stop.of(name)
-            })?);
+        while let Some(portion) = portions.get(next.fetch_add(1, Ordering::Relaxed)) {
+            for (at, name, ticket) in *portion {
+                let written = archive.by_index(*at).map_err(wrong).and_then(|content| {
+                    let size = content.size();
+                    target.file(ticket.clone(), size, &mut Cancellable::new(content, observer))
+                });
+                made.push(written.map_err(|stop| {
+                    next.store(portions.len(), Ordering::Relaxed);
+                    stop.of(name)
+                })?);
+            }
         }
         Ok(made)
     };
