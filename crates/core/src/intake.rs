@@ -97,7 +97,7 @@ fn fetch_all(
         let mut feed = Feed { streams: streams(&artifact.file), send, giver: None, given: false, void: false };
         let there = fetch(artifact, sources, &mut feed, observer)?;
         if !feed.given && !feed.void {
-            feed.whole(&there.path);
+            feed.open(&there.path);
         }
         fetched.push((there, feed.given && !feed.void));
     }
@@ -131,14 +131,20 @@ struct Feed<'f> {
     void: bool,
 }
 
-impl Onward for Feed<'_> {
-    fn whole(&mut self, path: &Path) {
-        if self.given || self.void {
-            return;
-        }
+impl Feed<'_> {
+    fn open(&mut self, path: &Path) {
         // What cannot be opened is found out by the one who fetches.
         let Ok(content) = open(path) else { return };
         self.given = self.send.send(content).is_ok();
+    }
+}
+
+impl Onward for Feed<'_> {
+    fn whole(&mut self, path: &Path) {
+        // What is read from front to back is read once, as it is hashed: neither runs ahead of the other.
+        if !self.streams && !self.given && !self.void {
+            self.open(path);
+        }
     }
 
     fn bytes(&mut self, bytes: &[u8]) {

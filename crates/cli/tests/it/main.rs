@@ -20,3 +20,4 @@ mod space;
 mod start;
 mod story;
 mod trouble;
+mod tunnel;

@@ -6,6 +6,7 @@ use kladder_yard::{Fault, Rule};
 use snapbox::{assert_data_eq, str};
 
 use crate::sandbox::Sandbox;
+use crate::tunnel::{HOST, Tunnel};
 
 fn configure(sandbox: &Sandbox, yards: &str, network: &str) {
     sandbox.write("home/config/config.toml", &format!("yards = [{yards:?}]\nnetwork = {{ retries = 0, {network} }}\n"));
@@ -50,6 +51,30 @@ fn a_proxy_in_the_settings_is_asked_for_everything_but_this_machine() {
     configure(&sandbox, &sandbox.yard.url(), "proxy = \"no address\"");
     let ran = sandbox.run(&["climb"]);
     assert!(ran.code == 10 && ran.stderr.contains("`no address` is not the address of a proxy"), "{}", ran.stderr);
+}
+
+#[test]
+fn a_companys_own_certificate_counts_beside_the_platforms_and_only_where_the_settings_name_it() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    let tunnel = Tunnel::to(&sandbox.yard.url());
+    sandbox.write("home/config/company.pem", &tunnel.certificate);
+    let (proxy, certificates) = (format!("proxy = {:?}", tunnel.proxy), "certificates = \"company.pem\"");
+    configure(&sandbox, &format!("https://{HOST}"), &proxy);
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 20 && ran.stderr.contains("certificate"), "{}", ran.stderr);
+    assert_eq!(sandbox.yard.requests(), 0, "nothing was asked of a server that nobody vouches for");
+    // The certificate is for one name, and vouches for no other.
+    configure(&sandbox, "https://elsewhere.example", &format!("{proxy}, {certificates}"));
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 20 && ran.stderr.contains("certificate"), "{}", ran.stderr);
+    configure(&sandbox, &format!("https://{HOST}"), &format!("{proxy}, {certificates}"));
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(
+        tunnel.asked().iter().any(|line| line.starts_with(&format!("CONNECT {HOST}:443 "))),
+        "{:?}",
+        tunnel.asked()
+    );
 }
 
 #[test]

@@ -6,17 +6,17 @@
 //! ```
 
 use std::fs::{self, File, OpenOptions, TryLockError};
-use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use crate::catalog::Artifact;
 use crate::crash;
-use crate::digest::{Digest, Hashing};
-use crate::event::{Cancellable, Observer, go_on};
+use crate::digest::Digest;
+use crate::event::Observer;
 use crate::files::{self, Attach, FileError};
 
-use super::FetchError;
+use super::receive::rehash;
+use super::{FetchError, Onward};
 
 /// Artifacts by their digest.
 #[derive(Clone, Debug)]
@@ -51,14 +51,16 @@ impl Cache {
 
     /// Whether the artifact's bytes agree; damaged ones are removed. What is used is marked as of now, so that what was
     /// not used for long can be told.
-    pub(super) fn check(&self, artifact: &Artifact, observer: &dyn Observer) -> Result<bool, FetchError> {
+    pub(super) fn check(
+        &self,
+        artifact: &Artifact,
+        onward: &mut dyn Onward,
+        observer: &dyn Observer,
+    ) -> Result<bool, FetchError> {
         let path = self.path(&artifact.sha256);
         let file = File::open(&path).on("open", &path)?;
-        let mut reader = Hashing::new(Cancellable::new(&file, observer));
-        let copied = io::copy(&mut reader, &mut io::sink());
-        go_on(observer)?;
-        copied.on("read", &path)?;
-        let agrees = reader.finish().0 == artifact.sha256;
+        let (hasher, _) = rehash(&file, &path, onward, observer)?;
+        let agrees = hasher.finish() == artifact.sha256;
         if agrees {
             // In a cache that others own it cannot be marked, and need not be.
             let _ = file.set_modified(std::time::SystemTime::now());

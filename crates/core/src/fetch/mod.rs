@@ -84,7 +84,7 @@ pub struct Sources<'s> {
 
 /// Who looks on while an artifact comes in. Nothing of what is seen is known to be right before the fetching is over.
 pub trait Onward {
-    /// It is there in whole, at this path.
+    /// It is there in whole, at this path; its bytes follow nevertheless, while they are hashed.
     fn whole(&mut self, _path: &Path) {}
     /// The next bytes of it.
     fn bytes(&mut self, _bytes: &[u8]) {}
@@ -117,7 +117,7 @@ pub fn fetch(
         if sources.cache.seems_to_hold(artifact) {
             let path = sources.cache.path(&artifact.sha256);
             onward.whole(&path);
-            if sources.cache.check(artifact, observer)? {
+            if sources.cache.check(artifact, onward, observer)? {
                 observer.event(&fetched(true));
                 return Ok(Fetched { path, cached: true });
             }

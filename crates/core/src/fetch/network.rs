@@ -2,11 +2,13 @@
 
 use std::fs;
 use std::io;
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use ureq::http::Uri;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
 
 use crate::files::{Attach, FileError};
@@ -103,8 +105,9 @@ impl Network {
 }
 
 fn is_loopback(address: &str) -> bool {
-    let host = address.split("://").nth(1).unwrap_or_default();
-    ["127.", "localhost", "[::1]"].iter().any(|loopback| host.starts_with(loopback))
+    let uri: Option<Uri> = address.parse().ok();
+    let host = uri.as_ref().and_then(Uri::host).unwrap_or_default().trim_matches(['[', ']']);
+    host == "localhost" || host.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback())
 }
 
 /// The platform's certificates and those of a file.

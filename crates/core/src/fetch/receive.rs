@@ -1,8 +1,8 @@
 //! One artifact on its way: attempts after attempts into one partial file, until it is whole.
 
-use std::fs;
+use std::fs::{self, File};
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::thread;
@@ -18,7 +18,7 @@ use crate::event::{Event, Observer, go_on};
 use crate::files::{Attach, FileError};
 
 /// Bytes handed over at once.
-const BLOCK: usize = 128 * 1024;
+const BLOCK: usize = 256 * 1024;
 /// Less than this is not worth keeping for a later try.
 const WORTH_KEEPING: u64 = 64 * 1024;
 
@@ -172,17 +172,9 @@ impl<'t> Transfer<'t> {
 
     /// Hashes what an earlier try left.
     fn take_up(&mut self) -> Result<(), FetchError> {
-        let mut block = vec![0; BLOCK];
-        loop {
-            go_on(self.observer)?;
-            let got = self.partial.file.read(&mut block).on("read", &self.partial.path)?;
-            if got == 0 {
-                return Ok(());
-            }
-            self.hasher.update(&block[..got]);
-            self.got += got as u64;
-            self.onward.bytes(&block[..got]);
-        }
+        let Partial { file, path, .. } = &self.partial;
+        (self.hasher, self.got) = rehash(file, path, self.onward, self.observer)?;
+        Ok(())
     }
 
     /// Throws away what came.
@@ -241,4 +233,27 @@ fn request(yard: &Yard, artifact: &Artifact, from: u64, network: &Network) -> Bl
         }
     });
     blocks
+}
+
+/// Hashes what is there of an artifact, and hands it on.
+pub(super) fn rehash(
+    mut file: &File,
+    path: &Path,
+    onward: &mut dyn Onward,
+    observer: &dyn Observer,
+) -> Result<(Hasher, u64), FetchError> {
+    let (mut hasher, mut all, mut block) = (Hasher::default(), 0, vec![0; BLOCK]);
+    loop {
+        go_on(observer)?;
+        let got = match file.read(&mut block) {
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            got => got.on("read", path)?,
+        };
+        if got == 0 {
+            return Ok((hasher, all));
+        }
+        hasher.update(&block[..got]);
+        all += got as u64;
+        onward.bytes(&block[..got]);
+    }
 }
