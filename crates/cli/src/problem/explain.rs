@@ -296,6 +296,11 @@ fn fetch(error: &FetchError) -> Problem {
                     .next("do not use the file: the yard has another one than was pinned, or someone changed it on the way")
                     .next("try another yard with `--yard`, and tell those who keep this one");
             }
+            if attempts.iter().any(|attempt| matches!(attempt.error, YardError::Distrusted { .. })) {
+                return problem
+                    .next("where a company signs for its own servers, name its certificates: `certificates` under `[network]` in config.toml")
+                    .next("otherwise tell those who keep the yard, or name another one with `--yard`");
+            }
             problem.next("see that the yard is up, or name another one with `--yard`; then climb again")
         }
         FetchError::File(error) => Problem::file(error),

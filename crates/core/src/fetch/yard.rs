@@ -33,6 +33,12 @@ pub enum YardError {
         /// What the system said.
         source: io::Error,
     },
+    /// Its certificate is not one that the platform or the settings trust.
+    #[error("it is not trusted: {source}")]
+    Distrusted {
+        /// What is wrong with the certificate.
+        source: io::Error,
+    },
     /// It has no such file.
     #[error("it does not have the file")]
     NotThere,
@@ -239,7 +245,7 @@ fn get(url: &str, from: u64, network: &Network) -> Result<Answer, YardError> {
     }
     let answer = request.call().map_err(|error| match error {
         ureq::Error::TooManyRedirects => YardError::Redirects,
-        error => YardError::Unreachable { source: error.into_io() },
+        error => unanswered(error.into_io()),
     })?;
     match answer.status().as_u16() {
         200 => Ok(answer),
@@ -247,6 +253,14 @@ fn get(url: &str, from: u64, network: &Network) -> Result<Answer, YardError> {
         404 | 410 => Err(YardError::NotThere),
         416 => Err(YardError::OtherPart),
         status => Err(YardError::Status { status, pause: header(&answer, "retry-after").and_then(pause) }),
+    }
+}
+
+/// Why there is no answer at all.
+fn unanswered(source: io::Error) -> YardError {
+    match source.get_ref().and_then(|inner| inner.downcast_ref()) {
+        Some(rustls::Error::InvalidCertificate(_)) => YardError::Distrusted { source },
+        _ => YardError::Unreachable { source },
     }
 }
 
