@@ -8,6 +8,7 @@ mod before;
 mod choosing;
 mod clashes;
 mod climbing;
+mod histories;
 mod lending;
 mod network;
 mod output;

@@ -82,9 +82,9 @@ impl Network {
         })
     }
 
-    /// How many rungs are brought in at once: enough to keep the cores busy while a server is waited for.
+    /// How many rungs are brought in at once: one more than there are cores, since one waits for its server or the disk.
     pub fn at_once(&self) -> usize {
-        let usual = || thread::available_parallelism().map_or(2, usize::from).clamp(2, 4);
+        let usual = || thread::available_parallelism().map_or(3, |cores| cores.get() + 1).clamp(3, 5);
         self.at_once.unwrap_or_else(usual).max(1)
     }
 
