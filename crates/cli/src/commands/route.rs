@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use kladder_core::catalog::Artifact;
 use kladder_core::climb::Prospect;
+use kladder_core::confine::Confined;
 use kladder_core::fetch::Yard;
 use kladder_core::gates::{Standing, admin_script as admin_script_of};
 use kladder_core::pins::Freshness;
@@ -220,7 +221,8 @@ fn around(rung: &Rung, out: &Out) -> Result<(), Problem> {
     let tool = &rung.name.tool;
     for trial in rung.definition.set_up.iter().filter(|_| rung.is_to_bring()) {
         let run = clean(&trial.run.join(" "));
-        out.say(format!("{tool} runs a set-up command, kept to its own folder: {} ({run})", clean(&trial.name)))?;
+        let confined = Confined::here();
+        out.say(format!("{tool} runs a set-up command, {confined}: {} ({run})", clean(&trial.name)))?;
     }
     let Some(berth) = &rung.berth else { return Ok(()) };
     let lenders: Vec<&str> = berth.lenders().collect();
