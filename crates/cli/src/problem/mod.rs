@@ -78,7 +78,11 @@ impl Problem {
         let mut problem = Self::new(code, error.to_string());
         let mut cause = error.source();
         while let Some(error) = cause {
-            problem.why.push(error.to_string());
+            let text = error.to_string();
+            // Some libraries' causes say the same again, behind a number.
+            if !problem.why.last().is_some_and(|said| text.ends_with(said)) {
+                problem.why.push(text);
+            }
             cause = error.source();
         }
         problem
