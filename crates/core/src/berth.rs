@@ -108,6 +108,10 @@ impl Berth {
     }
 
     /// Makes it, in one step; one that is there is left alone. The tool must be on the shelf.
+    ///
+    /// # Errors
+    /// [`BerthError`] where a loan or a corner does not fit what is on the shelf, or a folder cannot be written; nothing is left
+    /// at the berth's place then.
     pub fn make(&self) -> Result<(), BerthError> {
         self.make_corners()?;
         if self.folder.exists() {
@@ -135,6 +139,9 @@ impl Berth {
     }
 
     /// Paths of the berth that are not what they should be.
+    ///
+    /// # Errors
+    /// [`BerthError`] where the berth or the shelf cannot be read; a link that leads elsewhere is a difference, not an error.
     pub fn differences(&self) -> Result<Vec<PathBuf>, BerthError> {
         let as_planned = |(path, stands): &(PathBuf, Stands)| {
             let full = self.folder.join(path);

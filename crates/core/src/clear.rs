@@ -96,6 +96,9 @@ impl From<JournalError> for ClearError {
 }
 
 /// What may go, by a policy; largest first within its kind.
+///
+/// # Errors
+/// [`ClearError`] where a landing's record, the shelf or the cache cannot be read: what is in use would not be known.
 pub fn plan(home: &Home, policy: &Policy) -> Result<Vec<Item>, ClearError> {
     let (mut items, mut used) = (Vec::new(), unlanded(home)?);
     for landings in Landings::everywhere(&home.ladders())? {
@@ -107,13 +110,17 @@ pub fn plan(home: &Home, policy: &Policy) -> Result<Vec<Item>, ClearError> {
 }
 
 /// Every trace of Kite Ladder that it knows of: its folders. Ladders and pins in projects are their owners'.
-pub fn everything(home: &Home) -> Result<Vec<Item>, ClearError> {
+pub fn everything(home: &Home) -> Vec<Item> {
     let folders = BTreeSet::from([&home.data, &home.cache, &home.config]);
     let there = folders.into_iter().filter(|folder| folder.exists());
-    Ok(there.map(|path| Item { what: Waste::Home, path: path.clone(), size: weight(path) }).collect())
+    there.map(|path| Item { what: Waste::Home, path: path.clone(), size: weight(path) }).collect()
 }
 
 /// Removes what was found. Whoever calls this is the only one who writes.
+///
+/// # Errors
+/// [`ClearError`] for the first item that cannot be removed, or where the user asked for an end; what was removed before
+/// stays removed.
 pub fn remove(items: &[Item], observer: &dyn Observer) -> Result<(), ClearError> {
     for item in items {
         go_on(observer)?;

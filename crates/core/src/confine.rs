@@ -50,6 +50,9 @@ pub struct Cell {
 
 impl Cell {
     /// Starts a command within.
+    ///
+    /// # Errors
+    /// Those of starting a process. That it could not be confined is no error, and is told.
     pub fn spawn(&self, command: &mut Command) -> io::Result<(Child, Confined)> {
         thread::scope(|scope| {
             let started = scope.spawn(|| {

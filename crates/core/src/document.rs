@@ -63,12 +63,18 @@ pub struct Source {
 
 impl Source {
     /// Reads a file as text.
+    ///
+    /// # Errors
+    /// [`DocumentError`] where the file is missing, cannot be read, or is not UTF-8.
     pub fn read(path: &Path) -> Result<Self, DocumentError> {
         let text = fs::read_to_string(path).on("read", path)?;
         Ok(Self { path: path.to_path_buf(), text })
     }
 
     /// Reads the text as a `T`.
+    ///
+    /// # Errors
+    /// [`DocumentError`] with line, column and a hint, where the text is not TOML or not a `T`.
     pub fn parse<T: DeserializeOwned>(&self) -> Result<T, DocumentError> {
         toml::from_str(&self.text).map_err(|error| self.explain(&error))
     }

@@ -214,6 +214,9 @@ impl<R: std::io::Read> std::io::Read for Counted<'_, R> {
 pub struct Cancelled;
 
 /// Ends the caller where the observer was cancelled.
+///
+/// # Errors
+/// [`Cancelled`], which every error of a longer work has a case for.
 pub fn go_on(observer: &dyn Observer) -> Result<(), Cancelled> {
     if observer.cancelled() { Err(Cancelled) } else { Ok(()) }
 }

@@ -48,6 +48,9 @@ pub fn names(path: &Path) -> Result<Vec<OsString>, FileError> {
 }
 
 /// Writes a file in one step: readers see the old content or the new one, also after a power cut.
+///
+/// # Errors
+/// [`FileError`]; the old content is still there then.
 pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     let mut new = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).on("write", path)?;
@@ -58,6 +61,9 @@ pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
 }
 
 /// Removes a folder with everything in it, read-only parts included; one that is not there is fine.
+///
+/// # Errors
+/// [`FileError`] for the first thing that cannot be removed; what was removed before stays so.
 pub fn remove_tree(path: &Path) -> Result<(), FileError> {
     if fs::symlink_metadata(path).is_err() {
         return Ok(());
@@ -72,6 +78,9 @@ pub fn remove_tree(path: &Path) -> Result<(), FileError> {
 }
 
 /// Takes a folder out of its place in one step, and then removes it: nobody takes what is half removed for whole.
+///
+/// # Errors
+/// [`FileError`]; what could be renamed and not removed is left as `NAME.leaving`.
 pub fn vanish(path: &Path) -> Result<(), FileError> {
     let aside = path.with_added_extension("leaving");
     remove_tree(&aside)?;
@@ -80,6 +89,9 @@ pub fn vanish(path: &Path) -> Result<(), FileError> {
 }
 
 /// Gives the owner the right to write to every file of a tree.
+///
+/// # Errors
+/// [`FileError`] for the first file whose rights cannot be changed.
 pub fn make_writable(path: &Path) -> Result<(), FileError> {
     for entry in walkdir::WalkDir::new(path) {
         let entry = entry.map_err(io::Error::from).on("read the folder", path)?;
@@ -93,6 +105,9 @@ pub fn make_writable(path: &Path) -> Result<(), FileError> {
 }
 
 /// Writes everything on a folder's file system through to the disk.
+///
+/// # Errors
+/// [`FileError`] where the disk did not take it: nothing may be promised then.
 pub fn sync(folder: &Path) -> Result<(), FileError> {
     let handle = fs::File::open(folder).on("open", folder)?;
     #[cfg(target_os = "linux")]
@@ -103,6 +118,9 @@ pub fn sync(folder: &Path) -> Result<(), FileError> {
 }
 
 /// Takes every write permission from a tree; links are left alone.
+///
+/// # Errors
+/// [`FileError`] for the first file whose rights cannot be changed.
 pub fn make_read_only(path: &Path) -> Result<(), FileError> {
     for entry in walkdir::WalkDir::new(path).contents_first(true) {
         let entry = entry.map_err(io::Error::from).on("read the folder", path)?;

@@ -73,6 +73,9 @@ impl Home {
     }
 
     /// Writes who works here into `config.toml`; everything else in it stays as it is.
+    ///
+    /// # Errors
+    /// [`DocumentError`] where `config.toml` is there and wrong, or cannot be written; it stays as it was.
     pub fn write_identity(&self, pairs: &[(&str, &str)]) -> Result<(), DocumentError> {
         let path = self.config.join("config.toml");
         let text = if path.exists() { Source::read(&path)?.text } else { String::new() };
@@ -92,6 +95,9 @@ impl Home {
     }
 
     /// Reads `config.toml`; a missing one is an empty one. Paths in it are made absolute from its folder.
+    ///
+    /// # Errors
+    /// [`DocumentError`] with the place in the file.
     pub fn config(&self) -> Result<Config, DocumentError> {
         let path = self.config.join("config.toml");
         if !path.exists() {

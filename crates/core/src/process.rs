@@ -59,6 +59,9 @@ pub enum Ended {
 }
 
 /// Runs a process to its end.
+///
+/// # Errors
+/// Those of starting the process and reading what it prints. How it ended, by its time limit too, is part of the result.
 pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     let Some((program, arguments)) = setting.run.split_first() else {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));

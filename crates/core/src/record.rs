@@ -42,6 +42,9 @@ struct Peek {
 
 /// Reads a record whose format is at most `newest`. The format is looked at first: a newer record may well have another
 /// shape.
+///
+/// # Errors
+/// [`RecordError`] where the file is missing, is no record, or has a format above `newest`.
 pub fn read<T: DeserializeOwned>(path: &Path, newest: u32) -> Result<T, RecordError> {
     let bytes = fs::read(path).on("read", path)?;
     let damaged = |source| RecordError::Damaged { path: path.to_path_buf(), source };
@@ -53,6 +56,9 @@ pub fn read<T: DeserializeOwned>(path: &Path, newest: u32) -> Result<T, RecordEr
 }
 
 /// Writes a record.
+///
+/// # Errors
+/// [`FileError`]; the old record is still there then.
 pub fn write(path: &Path, record: &impl Serialize) -> Result<(), FileError> {
     let bytes = serde_json::to_vec_pretty(record).map_err(io::Error::from).on("write", path)?;
     files::create_folder(path.parent().unwrap_or(Path::new(".")))?;

@@ -35,6 +35,9 @@ pub enum Next {
 
 impl Standing {
     /// Looks, and changes nothing.
+    ///
+    /// # Errors
+    /// [`ClimbError`] where the landing cannot be read, or there is no route.
     pub fn of(site: &Site<'_>, pins: Freshness) -> Result<Self, ClimbError> {
         let landing = site.landings().current()?;
         let route = site.route()?;

@@ -46,6 +46,9 @@ pub struct Asked {
 
 impl Terms {
     /// Reads the record in the folder `data`; a missing one is empty.
+    ///
+    /// # Errors
+    /// [`RecordError`] where the record is damaged or newer than this program: nothing counts as accepted then.
     pub fn read(data: &Path) -> Result<Self, RecordError> {
         let path = data.join("terms.json");
         if path.exists() { record::read(&path, FORMAT) } else { Ok(Self { format: FORMAT, accepted: Vec::new() }) }
@@ -82,6 +85,9 @@ impl Terms {
 }
 
 /// The licences of a route that were not accepted yet, each once, in the order of the climb.
+///
+/// # Errors
+/// [`CatalogError`] where the text of a licence cannot be read.
 pub fn open(route: &Route, catalog: &Catalog, terms: &Terms) -> Result<Vec<Asked>, CatalogError> {
     let mut asked: Vec<Asked> = Vec::new();
     for rung in route.rungs.iter().filter(|rung| rung.work != Work::Nothing) {

@@ -66,7 +66,8 @@ fn climb(scene: &Scene) -> Checked<(String, Duration, bool)> {
     if output.status.success() {
         scene.whole(1)?;
         let tries = said.lines().filter(|line| line.contains("http://")).count();
-        return Ok((if tries == 0 { "climbed".into() } else { format!("climbed, {tries} failures told") }, took, true));
+        let told = if tries == 1 { "1 failure told".to_owned() } else { format!("{tries} failures told") };
+        return Ok((if tries == 0 { "climbed".into() } else { format!("climbed, {told}") }, took, true));
     }
     let why = said.lines().find_map(|line| line.trim().strip_prefix("why")).unwrap_or(&said);
     let why = why.trim().split_once(": ").map_or(why, |(_, why)| why);

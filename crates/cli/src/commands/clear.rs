@@ -39,7 +39,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
     let policy =
         Policy { landings: options.keep, used_within: Duration::from_hours(24 * options.idle), cache: options.cache };
     // Looking needs no right to write; what is found is looked for again once nobody else writes.
-    let find = || if options.all { clear::everything(&context.home) } else { clear::plan(&context.home, &policy) };
+    let find = || if options.all { Ok(clear::everything(&context.home)) } else { clear::plan(&context.home, &policy) };
     let found = find()?;
     let total: u64 = found.iter().map(|item| item.size).sum();
     show(&found, total, options, out)?;

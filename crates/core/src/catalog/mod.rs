@@ -125,6 +125,9 @@ pub struct Catalog {
 impl Catalog {
     /// Opens the catalog in `folder`; definitions are read when they are asked for. The index of a large catalog is kept
     /// in the folder `indexes`.
+    ///
+    /// # Errors
+    /// [`CatalogError`] where `catalog.toml` is missing, wrong, or of a newer format.
     pub fn open(folder: &Path, indexes: Option<&Path>) -> Result<Self, CatalogError> {
         let path = folder.join("catalog.toml");
         if !path.is_file() {
@@ -167,6 +170,9 @@ impl Catalog {
     }
 
     /// A tool's definition; `None` when the catalog has no such tool.
+    ///
+    /// # Errors
+    /// [`CatalogError`] where the definition is there and cannot be used, with the place in its file.
     pub fn tool(&self, name: &str) -> Result<Option<Rc<Definition>>, CatalogError> {
         if let Some(read) = self.read.borrow().get(name) {
             return Ok(Some(Rc::clone(read)));
@@ -178,6 +184,9 @@ impl Catalog {
     }
 
     /// A tool's card; `None` when the catalog has no such tool.
+    ///
+    /// # Errors
+    /// [`CatalogError`] where the definition is there and cannot be used, with the place in its file.
     pub fn card(&self, name: &str) -> Result<Option<Rc<Card>>, CatalogError> {
         if let Some(card) = self.cards.borrow().get(name) {
             return Ok(Some(Rc::clone(card)));
@@ -198,6 +207,9 @@ impl Catalog {
 
     /// All tools with what a listing says of them, sorted by name. A definition that cannot be used is an error here,
     /// since the list would not be whole.
+    ///
+    /// # Errors
+    /// [`CatalogError`] for the first definition that cannot be read or used.
     pub fn heads(&self) -> Result<impl Iterator<Item = (&str, &Head)>, CatalogError> {
         let index = self.index()?;
         if let Some(broken) = self.tools.keys().find(|name| index.head(name).is_none()) {
@@ -215,6 +227,9 @@ impl Catalog {
     }
 
     /// The tools that provide a capability, sorted by name.
+    ///
+    /// # Errors
+    /// [`CatalogError`] for the first definition that cannot be read or used: it might be a provider.
     pub fn providers(&self, capability: &str) -> Result<Vec<String>, CatalogError> {
         let heads = self.heads()?;
         let providers = self.providers.get_or_init(|| {
@@ -228,23 +243,35 @@ impl Catalog {
     }
 
     /// A licence with its text.
+    ///
+    /// # Errors
+    /// [`CatalogError`] where the catalog has no licence of this name, or its text cannot be read.
     pub fn licence(&self, id: &str) -> Result<Licence, CatalogError> {
         Licence::read(&self.folder, id)
     }
 
     /// All presets, sorted by name.
+    ///
+    /// # Errors
+    /// [`CatalogError`] for the first preset that cannot be used.
     pub fn presets(&self) -> Result<Vec<Preset>, CatalogError> {
         let files = toml_files(&self.folder.join("presets"))?;
         files.iter().map(|(name, path)| Preset::read(name, path)).collect()
     }
 
     /// All rehearsals, sorted by name.
+    ///
+    /// # Errors
+    /// [`CatalogError`] for the first rehearsal that cannot be used.
     pub fn rehearsals(&self) -> Result<Vec<Rehearsal>, CatalogError> {
         let files = toml_files(&self.folder.join("rehearsals"))?;
         files.iter().map(|(name, path)| Rehearsal::read(name, path)).collect()
     }
 
     /// A digest over the definitions of `tools`.
+    ///
+    /// # Errors
+    /// [`CatalogError`] for a definition that cannot be used; tools that the catalog has not are passed over.
     pub fn digest_of<'a>(&self, tools: impl Iterator<Item = &'a str>) -> Result<Digest, CatalogError> {
         let mut hasher = Hasher::default();
         for tool in tools {

@@ -74,6 +74,10 @@ pub struct BackRequest {
 }
 
 /// Makes an earlier (or later) landing current again, its pins too, so that the next climb does not undo it.
+///
+/// # Errors
+/// [`BackError`] where there is no such landing, something of it is no longer on the shelf, or another process writes; the
+/// landing that was current still is.
 pub fn back(home: &Home, ladder: &Ladder, request: &BackRequest, observer: &dyn Observer) -> Result<Back, BackError> {
     let writer = Writer::enter(home, request.wait, observer)?;
     let landings = Landings::of(&home.ladders(), &ladder.path);

@@ -182,6 +182,9 @@ impl Site<'_> {
     }
 
     /// Takes the machine to what the pins say.
+    ///
+    /// # Errors
+    /// [`ClimbError`]; the landing that was current before still is, and untouched.
     pub fn climb(
         &self,
         request: &Request,
@@ -261,6 +264,9 @@ impl Site<'_> {
     }
 
     /// Verifies the landing that is current: files, answers, checks and rehearsals.
+    ///
+    /// # Errors
+    /// [`ClimbError`] where something could not be looked at. What was looked at and is wrong is a verdict.
     pub fn verify(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
         let notes = Notes::begin(observer);
         let verdicts = self.verify_all(route, &notes)?;

@@ -35,6 +35,9 @@ pub struct Prospect {
 
 impl Site<'_> {
     /// What a climb would do.
+    ///
+    /// # Errors
+    /// [`ClimbError::Route`] where a pinned release has left the catalog or has no artifact for this host.
     pub fn route(&self) -> Result<Route, ClimbError> {
         self.route_over(self.landings().current()?.as_ref())
     }
@@ -53,6 +56,9 @@ impl Site<'_> {
     }
 
     /// The route with its gates, licences, sizes and time.
+    ///
+    /// # Errors
+    /// [`ClimbError`] where there is no route, or the licences that were accepted cannot be read.
     pub fn prospect(&self) -> Result<Prospect, ClimbError> {
         let route = self.route()?;
         let survey = survey::facts(self.host, &self.home.places(&self.host.temporary));

@@ -15,7 +15,7 @@ use crate::digest::Digest;
 use crate::event::Observer;
 use crate::files::{self, Attach, FileError};
 
-use super::receive::rehash;
+use super::rehash::rehash;
 use super::{FetchError, Onward};
 
 /// Artifacts by their digest.

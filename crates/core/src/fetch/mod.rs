@@ -8,6 +8,7 @@ mod cache;
 mod course;
 mod network;
 mod receive;
+mod rehash;
 mod yard;
 
 pub use cache::Cache;
@@ -105,6 +106,9 @@ pub struct Fetched {
 }
 
 /// Brings an artifact into the cache.
+///
+/// # Errors
+/// [`FetchError`]; what came so far of an artifact is kept for a later try where it is worth that, and never under its name.
 pub fn fetch(
     artifact: &Artifact,
     sources: Sources<'_>,

@@ -53,6 +53,9 @@ pub struct Network {
 
 impl Network {
     /// The network as the settings have it.
+    ///
+    /// # Errors
+    /// [`NetworkError`] where the proxy is no address or the certificates cannot be used; nothing is connected to yet.
     pub fn new(manners: &Manners) -> Result<Self, NetworkError> {
         let patience = Duration::from_secs(manners.patience.max(1));
         let roots = manners.certificates.as_deref().map_or(Ok(RootCerts::PlatformVerifier), certificates)?;

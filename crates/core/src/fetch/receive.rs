@@ -1,8 +1,8 @@
 //! One artifact on its way: attempts after attempts into one partial file, until it is whole.
 
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::thread;
@@ -10,6 +10,7 @@ use std::time::Instant;
 
 use super::cache::Partial;
 use super::course::{Course, Next};
+use super::rehash::rehash;
 use super::{Attempt, FetchError, GLANCE, Network, Onward, Yard, YardError, note, outcome, pause, seed};
 use crate::catalog::Artifact;
 use crate::crash;
@@ -233,27 +234,4 @@ fn request(yard: &Yard, artifact: &Artifact, from: u64, network: &Network) -> Bl
         }
     });
     blocks
-}
-
-/// Hashes what is there of an artifact, and hands it on.
-pub(super) fn rehash(
-    mut file: &File,
-    path: &Path,
-    onward: &mut dyn Onward,
-    observer: &dyn Observer,
-) -> Result<(Hasher, u64), FetchError> {
-    let (mut hasher, mut all, mut block) = (Hasher::default(), 0, vec![0; BLOCK]);
-    loop {
-        go_on(observer)?;
-        let got = match file.read(&mut block) {
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            got => got.on("read", path)?,
-        };
-        if got == 0 {
-            return Ok((hasher, all));
-        }
-        hasher.update(&block[..got]);
-        all += got as u64;
-        onward.bytes(&block[..got]);
-    }
 }

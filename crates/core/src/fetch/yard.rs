@@ -98,6 +98,12 @@ pub enum YardError {
         /// Bytes pinned.
         expected: u64,
     },
+    /// It sent a text that is longer than a text of its kind may be.
+    #[error("it sent more than {most} bytes")]
+    Text {
+        /// Bytes that would do.
+        most: u64,
+    },
     /// It sent other bytes than are pinned.
     #[error("its bytes are not the pinned ones")]
     OtherDigest {
@@ -197,12 +203,15 @@ fn check_size(offered: u64, artifact: &Artifact) -> Result<(), YardError> {
 }
 
 /// Reads a small text from an address, one MiB at most.
+///
+/// # Errors
+/// [`YardError`]; [`YardError::Text`] where there is more of it.
 pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
     const MOST: u64 = 1 << 20;
     let (answer, mut text) = (get(url, 0, network)?, String::new());
-    let got = answer.into_body().into_reader().take(MOST).read_to_string(&mut text);
+    let got = answer.into_body().into_reader().take(MOST + 1).read_to_string(&mut text);
     got.map_err(|source| YardError::Broke { got: text.len() as u64, expected: MOST, source })?;
-    Ok(text)
+    if text.len() as u64 > MOST { Err(YardError::Text { most: MOST }) } else { Ok(text) }
 }
 
 type Answer = ureq::http::Response<ureq::Body>;

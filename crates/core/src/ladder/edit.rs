@@ -46,6 +46,9 @@ impl Terms {
 }
 
 /// The ladder's text with a wish added at the end, or changed where it stands.
+///
+/// # Errors
+/// [`DocumentError`] where the ladder's text is not TOML, or its rungs are no table.
 pub fn with_wish(source: &Source, tool: &str, terms: &Terms) -> Result<String, DocumentError> {
     let mut document = parse(source)?;
     let rungs = document.entry("rungs").or_insert_with(toml_edit::table);
@@ -83,6 +86,9 @@ fn with_decor(mut value: Value, decor: Decor) -> Value {
 
 /// The ladder's text without a wish; `None` when it has no such wish. A comment behind the wish goes with it, and so does
 /// one right above it unless the next line goes on without a gap: then it may be about both.
+///
+/// # Errors
+/// [`DocumentError`] where the ladder's text is not TOML.
 pub fn without_wish(source: &Source, tool: &str) -> Result<Option<String>, DocumentError> {
     let Some(lines) = lines_of(source, tool)? else {
         let mut document = parse(source)?;

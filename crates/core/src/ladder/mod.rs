@@ -202,11 +202,17 @@ fn in_quotes(number: impl std::fmt::Display) -> String {
 
 impl Ladder {
     /// Reads a ladder.
+    ///
+    /// # Errors
+    /// [`DocumentError`] with line, column and a hint where the file is wrong.
     pub fn read(path: &Path) -> Result<Self, DocumentError> {
         Self::parse(&Source::read(path)?)
     }
 
     /// Reads a ladder from a text, which need not stand in its file yet.
+    ///
+    /// # Errors
+    /// [`DocumentError`] with line, column and a hint where the text is wrong.
     pub fn parse(source: &Source) -> Result<Self, DocumentError> {
         let path = &source.path;
         let file: File = source.parse()?;

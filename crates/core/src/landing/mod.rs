@@ -187,6 +187,9 @@ impl Landings {
     }
 
     /// The landings of every ladder.
+    ///
+    /// # Errors
+    /// [`FileError`] where a folder cannot be read; that there is none is no error.
     pub fn everywhere(ladders: &Path) -> Result<Vec<Self>, FileError> {
         let names = files::names(ladders)?;
         Ok(names.iter().map(|name| Self { folder: ladders.join(name) }).collect())
@@ -202,6 +205,9 @@ impl Landings {
     }
 
     /// The record of a landing.
+    ///
+    /// # Errors
+    /// [`LandingError`] where the landing is not there, or its record is damaged or newer than this program.
     pub fn record(&self, number: u32) -> Result<Landing, LandingError> {
         Ok(record::read(&self.landing(number).join("landing.json"), FORMAT)?)
     }
@@ -215,6 +221,9 @@ impl Landings {
     }
 
     /// All finished landings, oldest first.
+    ///
+    /// # Errors
+    /// [`LandingError`] for the first record that is damaged or newer than this program.
     pub fn all(&self) -> Result<Vec<Landing>, LandingError> {
         self.numbers()?.into_iter().map(|number| self.record(number)).collect()
     }
@@ -232,6 +241,9 @@ impl Landings {
     }
 
     /// Makes a landing current, and puts its pins at `pins`. Doing it twice does no harm.
+    ///
+    /// # Errors
+    /// [`FileError`]; before the switch the old landing is current, after it the new one, and never none.
     pub fn make_current(&self, number: u32, pins: Option<&Path>) -> Result<(), FileError> {
         if let Some(path) = pins {
             files::replace(path, self.pins(number)?.as_bytes())?;
@@ -241,6 +253,9 @@ impl Landings {
     }
 
     /// Removes landings that were never finished, or not removed to the end.
+    ///
+    /// # Errors
+    /// [`FileError`] for the first that cannot be removed.
     pub fn sweep(&self) -> Result<(), FileError> {
         let folder = self.folder.join("landings");
         let half = |name: &OsString| Path::new(name).extension().is_some_and(|end| end == "making" || end == "leaving");
@@ -261,6 +276,9 @@ impl Landings {
     }
 
     /// The landing that is current; `None` before the first.
+    ///
+    /// # Errors
+    /// [`LandingError`] where one is current and its record cannot be used.
     pub fn current(&self) -> Result<Option<Landing>, LandingError> {
         let link = self.current_link();
         if fs::symlink_metadata(&link).is_err() {
@@ -270,6 +288,9 @@ impl Landings {
     }
 
     /// The environment in which the current landing's commands and variables are found, over the caller's `path`.
+    ///
+    /// # Errors
+    /// [`LandingError`] where there is no current landing, or its table cannot be read.
     pub fn environment(&self, path: &OsString) -> Result<Vec<(OsString, OsString)>, LandingError> {
         let table = self.current_link().join(TABLE);
         let bytes = fs::read(&table).on("read", &table)?;
@@ -279,6 +300,9 @@ impl Landings {
     }
 
     /// Begins a landing.
+    ///
+    /// # Errors
+    /// [`FileError`] where its folder cannot be made, or one that was left cannot be removed.
     pub fn draft(&self) -> Result<Draft, FileError> {
         let all = self.folder.join("landings");
         files::create_folder(&all)?;
@@ -303,6 +327,9 @@ impl Draft {
     }
 
     /// Records the landing; it is whole then, and not yet current.
+    ///
+    /// # Errors
+    /// [`FileError`]; the draft is removed then.
     pub fn finish(mut self, made: Made<'_>) -> Result<Landing, FileError> {
         let Made { ladder, text, pins, rungs, skipped_gates } = made;
         let (number, ladder, now) = (self.number, ladder.to_path_buf(), jiff::Timestamp::now());

@@ -171,6 +171,9 @@ impl Pins {
     }
 
     /// Reads a file of pins; `None` when there is none.
+    ///
+    /// # Errors
+    /// [`PinsFileError`] where the file is there and damaged, edited into nonsense, or of a newer format.
     pub fn read(path: &Path) -> Result<Option<Self>, PinsFileError> {
         if !path.exists() {
             return Ok(None);
@@ -191,6 +194,9 @@ impl Pins {
     }
 
     /// Writes the pins; returns whether the file changed.
+    ///
+    /// # Errors
+    /// [`FileError`]; the old pins are still there then.
     pub fn write(&self, path: &Path) -> Result<bool, FileError> {
         let text = self.to_toml();
         if std::fs::read_to_string(path).is_ok_and(|old| old == text) {

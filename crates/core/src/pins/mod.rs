@@ -251,6 +251,9 @@ pub struct Settled {
 
 /// The pins to go by: those on file where they fit the ladder and the host as they are now, else new ones that keep what
 /// they can.
+///
+/// # Errors
+/// [`PinsError`] as of a resolving; pins that still fit never fail.
 pub fn settle(ladder: &Ladder, catalog: &Catalog, host: &Host, old: Option<&Pins>) -> Result<Settled, PinsError> {
     let tools = HostTools::of(host);
     let moved = old.map(|old| tools.moved(old, catalog)).unwrap_or_default();

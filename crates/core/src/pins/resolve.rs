@@ -30,6 +30,10 @@ impl Choosing<'_> {
     /// Chooses a release for every rung that the ladder leads to. What is pinned stays where the wishes allow it and
     /// nobody lets it go; otherwise the newest is taken, for the wishes in their order and then for what they need.
     /// Every platform of the ladder gets the same version where there is one for all.
+    ///
+    /// # Errors
+    /// [`PinsError`] where a wish is for nothing that the catalog has, a definition cannot be used, or there is no solution: then
+    /// with the smallest set of wishes that clash, and changes that were tried.
     pub fn pins(&self) -> Result<Pins, PinsError> {
         self.check_moves()?;
         match self.outcome(true)? {

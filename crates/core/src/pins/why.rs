@@ -118,6 +118,9 @@ pub struct News {
 
 impl Choosing<'_> {
     /// Why `tool` is pinned as it is; `None` when it is not pinned.
+    ///
+    /// # Errors
+    /// [`PinsError`] where the catalog cannot be read, or no longer fits the pins.
     pub fn why(&self, tool: &str) -> Result<Option<Why>, PinsError> {
         let Some((pins, pin)) = self.pinned(tool) else { return Ok(None) };
         let card = self.card_of(tool)?;
@@ -140,6 +143,9 @@ impl Choosing<'_> {
     }
 
     /// What is newer than the pin of `tool`; `None` when it is not pinned.
+    ///
+    /// # Errors
+    /// [`PinsError`] where the catalog cannot be read.
     pub fn news(&self, tool: &str) -> Result<Option<News>, PinsError> {
         let Some((pins, pin)) = self.pinned(tool) else { return Ok(None) };
         let card = self.card_of(tool)?;

@@ -200,6 +200,9 @@ pub struct Ground<'g> {
 }
 
 /// Plans a climb.
+///
+/// # Errors
+/// [`RouteError`] where a pinned release has left the catalog, or has no artifact for this host.
 pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let pins = ground.pins.on(ground.platform);
     let mut found = All::new();

@@ -84,6 +84,9 @@ impl Manifest {
     }
 
     /// What stands below `root`, as a manifest has it: for what did not come out of an archive.
+    ///
+    /// # Errors
+    /// [`FileError`] for the first file that cannot be read; sockets, pipes and devices are refused likewise.
     pub fn scan(root: &Path) -> Result<Vec<ManifestEntry>, FileError> {
         let mut entries = Vec::new();
         for item in walkdir::WalkDir::new(root).min_depth(1) {
@@ -116,6 +119,9 @@ impl Manifest {
     }
 
     /// Compares the files below `root` with the manifest: all bytes are read.
+    ///
+    /// # Errors
+    /// [`FileError`] where a file is there and cannot be read; whatever else is wrong is a difference.
     pub fn compare(&self, root: &Path) -> Result<Vec<Difference>, FileError> {
         let mut found = Vec::new();
         for entry in &self.entries {

@@ -98,11 +98,17 @@ impl Place {
     }
 
     /// The manifest of the item.
+    ///
+    /// # Errors
+    /// [`RecordError`] where the item is not there, or its manifest is damaged or newer than this program.
     pub fn manifest(&self) -> Result<Manifest, RecordError> {
         Manifest::read(&self.folder.join("manifest.json"))
     }
 
     /// Puts a prepared folder, with `files/` in it, at this place, in one step.
+    ///
+    /// # Errors
+    /// [`FileError`]; nothing is at the place then, and the prepared folder is still there.
     pub fn put(&self, prepared: &Path, manifest: &Manifest) -> Result<(), FileError> {
         manifest.write(&prepared.join("manifest.json"))?;
         crash::point("manifest-written");

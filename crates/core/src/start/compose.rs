@@ -6,6 +6,9 @@ use crate::pins::HostTools;
 use crate::version::Requirement;
 
 /// Writes the ladder that a preset and answers give. `catalog_path` is written into it as it is.
+///
+/// # Errors
+/// [`StartError`] for an answer that fits no question, or a tool that the catalog has not.
 pub fn compose(
     catalog: &Catalog,
     preset: &Preset,

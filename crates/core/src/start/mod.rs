@@ -133,6 +133,9 @@ impl Answers {
 }
 
 /// The preset of this name, with the other names when there is none.
+///
+/// # Errors
+/// [`StartError`] where there is none of this name, with the names there are.
 pub fn preset(catalog: &Catalog, name: &str) -> Result<Preset, StartError> {
     let mut presets = catalog.presets()?;
     let names: Vec<String> = presets.iter().map(|preset| preset.preset.clone()).collect();
@@ -144,6 +147,9 @@ pub fn preset(catalog: &Catalog, name: &str) -> Result<Preset, StartError> {
 }
 
 /// Everything that can be asked about a preset on this host, in order.
+///
+/// # Errors
+/// [`StartError`] where a tool of the preset cannot be read.
 pub fn questions(
     catalog: &Catalog,
     preset: &Preset,

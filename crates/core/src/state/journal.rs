@@ -157,6 +157,9 @@ impl Journal {
     }
 
     /// Opens the journal of the folder `data` for writing; makes it where there is none.
+    ///
+    /// # Errors
+    /// [`JournalError`] where it is damaged, newer than this program, or cannot be written; it is left as it is.
     pub fn open(data: &Path) -> Result<Self, JournalError> {
         let path = Self::at(data);
         let wrong = |source| JournalError::Sqlite { path: path.clone(), source };
@@ -180,6 +183,9 @@ impl Journal {
     }
 
     /// Opens it for reading; `None` where there is none yet. Works in a home that cannot be written to.
+    ///
+    /// # Errors
+    /// [`JournalError`] where it is damaged or newer than this program.
     pub fn read(data: &Path) -> Result<Option<Self>, JournalError> {
         let path = Self::at(data);
         if !path.exists() {
@@ -213,6 +219,9 @@ impl Journal {
     }
 
     /// Begins a run; returns its number. Runs of long ago are forgotten.
+    ///
+    /// # Errors
+    /// [`JournalError`]; then there is no such run.
     pub fn begin(&self, kind: Kind, ladder: &Path) -> Result<i64, JournalError> {
         let connection = self.connection();
         let begin = || {
@@ -264,12 +273,18 @@ impl Journal {
     }
 
     /// Writes down what is about to happen, before it happens.
+    ///
+    /// # Errors
+    /// [`JournalError`]; what was intended must not be done then, since nobody could finish it.
     pub fn intend(&self, run: i64, intent: &Intent) -> Result<(), JournalError> {
         self.told(self.connection().execute("UPDATE runs SET intent = ?2 WHERE id = ?1", params![run, text(intent)]))?;
         Ok(())
     }
 
     /// Writes a step down.
+    ///
+    /// # Errors
+    /// [`JournalError`]; a full disk, mostly.
     pub fn step(&self, run: i64, step: &Step) -> Result<(), JournalError> {
         let connection = self.connection();
         let write = || {
@@ -285,6 +300,9 @@ impl Journal {
     }
 
     /// Ends a run.
+    ///
+    /// # Errors
+    /// [`JournalError`]; the run then counts as killed, and the next writer looks after it.
     pub fn end(&self, run: i64, ended: Ended, why: &str) -> Result<(), JournalError> {
         let written = self.connection().execute(
             "UPDATE runs SET ended = ?2, outcome = ?3, why = ?4 WHERE id = ?1",

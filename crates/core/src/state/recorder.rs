@@ -15,6 +15,9 @@ pub struct Recorder<'r> {
 
 impl<'r> Recorder<'r> {
     /// Begins a run.
+    ///
+    /// # Errors
+    /// [`JournalError`]; the work must not begin then.
     pub fn begin(
         journal: &'r Journal,
         kind: Kind,
@@ -25,11 +28,17 @@ impl<'r> Recorder<'r> {
     }
 
     /// Writes down what is about to happen.
+    ///
+    /// # Errors
+    /// [`JournalError`]; what was intended must not be done then.
     pub fn intend(&self, intent: &Intent) -> Result<(), JournalError> {
         self.journal.intend(self.run, intent)
     }
 
     /// Ends the run as `result` says.
+    ///
+    /// # Errors
+    /// [`JournalError`]; the run then counts as killed, and the next writer looks after it.
     pub fn end<T, E: std::error::Error>(self, result: &Result<T, E>) -> Result<(), JournalError> {
         match result {
             Ok(_) => self.journal.end(self.run, Ended::Done, ""),

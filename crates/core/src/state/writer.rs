@@ -23,12 +23,18 @@ pub struct Writer {
 impl Writer {
     /// Waits until nobody else writes, at most for `wait` where that is given; then mends what was left by one who was
     /// killed.
+    ///
+    /// # Errors
+    /// [`StateError::Busy`] where `wait` has passed, with the other process; others where the lock or the journal cannot be used.
     pub fn enter(home: &Home, wait: Option<Duration>, observer: &dyn Observer) -> Result<Self, StateError> {
         let lock = take(&home.lock(), wait, observer)?;
         Self::mended(home, lock, observer)
     }
 
     /// Mends what was left by one who was killed, for those who find nothing else to do; waits for nobody.
+    ///
+    /// # Errors
+    /// [`StateError`] where something is to be mended and cannot be.
     pub fn mend(home: &Home, observer: &dyn Observer) -> Result<(), StateError> {
         let path = home.lock();
         // Whoever writes has its number in there, and takes it out in the end.

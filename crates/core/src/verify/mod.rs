@@ -92,6 +92,9 @@ impl<'b> Bench<'b> {
     }
 
     /// Runs the checks of one rung; the first that fails ends it.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where a check could not be run at all. One that fails is a verdict.
     pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
         let mut verdicts = Vec::new();
         for trial in &rung.definition.checks {
@@ -110,6 +113,9 @@ impl<'b> Bench<'b> {
     }
 
     /// Sees which file answers to each command of a rung, and what it would start.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where a launcher or its table cannot be read.
     pub fn answer(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
         let household = rung.kept_by.as_deref();
         let path = self.path(household);
@@ -145,6 +151,9 @@ impl<'b> Bench<'b> {
     }
 
     /// Compares a rung's files with its manifest; what the host has, has none.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where the manifest or a file cannot be read.
     pub fn files(&self, rung: &Rung) -> Result<Option<Verdict>, VerifyError> {
         let started = Instant::now();
         go_on(self.observer)?;
@@ -166,6 +175,9 @@ impl<'b> Bench<'b> {
     }
 
     /// Runs a rehearsal; after a step that fails the others are skipped. Where tools are missing it is one skipped step.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where its folder cannot be made. A step that fails is a verdict.
     pub fn rehearse(&self, rehearsal: &Rehearsal, rungs: &[Rung]) -> Result<Vec<Verdict>, VerifyError> {
         let subject = |step: &str| Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step: step.to_owned() };
         let on_ladder = |tool: &&String| rungs.iter().any(|rung| rung.name.tool == **tool);

@@ -17,6 +17,9 @@ use crate::verdict::{Outcome, Subject, Verdict};
 
 impl Bench<'_> {
     /// Runs the set-up commands of a rung over its prepared files; the first that fails is returned.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where a command could not be started. One that fails, or takes too long, is a verdict.
     pub fn set_up(&self, rung: &Rung, shelved: &Shelved, files: &Path) -> Result<Option<Verdict>, VerifyError> {
         for trial in &rung.definition.set_up {
             let verdict = self.set_up_by(trial, rung, shelved, files)?;

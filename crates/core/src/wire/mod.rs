@@ -104,6 +104,9 @@ pub fn fill(text: &str, version: &Version, folder: &Path) -> OsString {
 }
 
 /// The launch tables of some rungs.
+///
+/// # Errors
+/// [`WireError`] where two rungs have a command or a variable of the same name.
 pub fn wiring<'r>(rungs: impl Iterator<Item = Wired<'r>>) -> Result<Wiring, WireError> {
     let mut owners: BTreeMap<(Option<&str>, String), String> = BTreeMap::new();
     let mut wiring = Wiring::default();
@@ -175,6 +178,9 @@ fn claim<'r>(
 }
 
 /// Fails where a command of a rung has no file behind it.
+///
+/// # Errors
+/// [`WireError`] with the command and the path.
 pub fn check_files(rung: &Wired<'_>) -> Result<(), WireError> {
     for (name, command) in rung.commands {
         let file = rung.folder.join(filled(&command.file, rung.version));
@@ -187,6 +193,9 @@ pub fn check_files(rung: &Wired<'_>) -> Result<(), WireError> {
 
 /// Writes the tables and a launcher for each of their commands into a landing's folder. `data` is on the same file
 /// system.
+///
+/// # Errors
+/// [`WireError`] where a table or a launcher cannot be written.
 pub fn write(wiring: &Wiring, landing: &Path, data: &Path) -> Result<(), WireError> {
     let program = launcher(data)?;
     write_table(&wiring.shared, landing, &program)?;
