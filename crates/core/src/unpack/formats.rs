@@ -7,7 +7,6 @@ use std::io::{self, BufReader, Read};
 use std::thread;
 
 use super::session::Session;
-use super::writer::UNTOLD;
 use super::{Stop, tar, zip};
 use crate::blocks;
 use crate::event::Cancellable;
@@ -88,7 +87,7 @@ pub(super) fn feed(name: &str, content: Content<'_>, session: &mut Session<'_, '
         Format::Tar(packing) => unpacked(packing, reader, |reader| tar::unpack(reader, session)),
         Format::Single(packing) => unpacked(packing, reader, |mut reader| {
             let name = rest.as_bytes();
-            let done = session.file(name, true, UNTOLD, &mut reader);
+            let done = session.unmeasured(name, &mut reader);
             session.named(name, done)
         }),
         Format::Deb => deb(reader, session),

@@ -20,8 +20,6 @@ use crate::shelf::{ManifestEntry, Twins, What};
 
 /// Files up to this many bytes are handed over in memory.
 const SMALL: u64 = 512 * 1024;
-/// The size of a file whose archive does not tell it.
-pub(super) const UNTOLD: u64 = u64::MAX;
 const OTHER_LENGTH: &str = "an entry is not as long as it says";
 /// Portions of files that wait to be written; with their size the most memory that it takes.
 const WAITING: usize = 4;
@@ -83,9 +81,7 @@ impl<'t> Target<'t> {
         }
         let made = self.stream(ticket, content)?;
         match made.what {
-            What::File { size: there, .. } if there != size && size != UNTOLD => {
-                Err(Stop::Damaged(io::Error::other(OTHER_LENGTH)))
-            }
+            What::File { size: there, .. } if there != size => Err(Stop::Damaged(io::Error::other(OTHER_LENGTH))),
             _ => Ok(made),
         }
     }

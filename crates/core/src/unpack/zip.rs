@@ -112,7 +112,9 @@ pub(super) fn unpack(file: File, session: &mut Session<'_, '_>) -> Result<(), St
     // The largest first, so that no core is left alone with one at the end.
     let sizes: Vec<u64> =
         (0..archive.len()).map(|at| archive.by_index_data(at).map_or(0, |data| data.size())).collect();
-    files.sort_by_key(|(at, ..)| std::cmp::Reverse(sizes[*at].next_power_of_two().max(SMALL)));
+    files.sort_by_key(|(at, ..)| {
+        std::cmp::Reverse(sizes[*at].checked_next_power_of_two().unwrap_or(u64::MAX).max(SMALL))
+    });
     let mut portions = Portions::default();
     let together =
         |(_, _, last): &Admitted, (at, _, next): &Admitted| portions.goes_on(&last.path, &next.path, sizes[*at]);

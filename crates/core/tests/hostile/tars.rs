@@ -186,6 +186,7 @@ fn sizes() -> Vec<Case> {
         ("count no holes", tar(&[pax(&front, entry(b"s", FILE, b"", b"-1\n"))]), "holes does not fit"),
         ("be larger than its archive", absurd(b"00777777777\0"), DAMAGED),
         ("have a size without end", absurd(b"\xff\xff\xff\xff\xff\xff\xff\xff\xff\xff\xff\xff"), DAMAGED),
+        ("have the largest size there is", absurd(b"\x80\0\0\0\xff\xff\xff\xff\xff\xff\xff\xff"), DAMAGED),
         ("have a size that is no number", absurd(b"what?\0\0\0\0\0\0\0"), DAMAGED),
         (
             "have an endless pax header",

@@ -17,6 +17,8 @@ struct Entry {
     method: u16,
     crc: u32,
     size: u32,
+    /// Its size in the extra field of zip64, where the other one is the largest there is.
+    wide: Option<u64>,
     data: Vec<u8>,
     /// Where the directory says that it begins, if not where it does.
     at: Option<u32>,
@@ -27,7 +29,7 @@ fn entry(name: &str, mode: u32, data: &[u8]) -> Entry {
     crc.update(data);
     let size = u32::try_from(data.len()).unwrap_or(u32::MAX);
     let (name, data) = (name.as_bytes().to_vec(), data.to_vec());
-    Entry { name, local: None, mode, flags: 0, method: 0, crc: crc.sum(), size, data, at: None }
+    Entry { name, local: None, mode, flags: 0, method: 0, crc: crc.sum(), size, wide: None, data, at: None }
 }
 
 fn file(name: &str) -> Entry {
@@ -55,8 +57,12 @@ fn common(entry: &Entry, name: &[u8]) -> Vec<u8> {
         out.extend_from_slice(&long.to_le_bytes());
     }
     out.extend_from_slice(&u16::try_from(name.len()).unwrap_or(u16::MAX).to_le_bytes());
-    out.extend_from_slice(&0u16.to_le_bytes());
+    out.extend_from_slice(&u16::try_from(extra(entry).len()).unwrap_or(u16::MAX).to_le_bytes());
     out
+}
+
+fn extra(entry: &Entry) -> Vec<u8> {
+    entry.wide.map_or_else(Vec::new, |size| [&[1, 0, 8, 0][..], &size.to_le_bytes()].concat())
 }
 
 fn zip(entries: &[Entry]) -> Vec<u8> {
@@ -67,6 +73,7 @@ fn zip(entries: &[Entry]) -> Vec<u8> {
         out.extend_from_slice(b"PK\x03\x04");
         out.extend(common(entry, local));
         out.extend_from_slice(local);
+        out.extend(extra(entry));
         out.extend_from_slice(&entry.data);
         directory.extend_from_slice(b"PK\x01\x02\x14\x03");
         directory.extend(common(entry, &entry.name));
@@ -74,6 +81,7 @@ fn zip(entries: &[Entry]) -> Vec<u8> {
         directory.extend_from_slice(&(entry.mode << 16).to_le_bytes());
         directory.extend_from_slice(&at.to_le_bytes());
         directory.extend_from_slice(&entry.name);
+        directory.extend(extra(entry));
     }
     let (start, count) = (u32::try_from(out.len()).unwrap_or(0), u16::try_from(entries.len()).unwrap_or(0));
     out.extend_from_slice(&directory);
@@ -132,6 +140,11 @@ fn sizes() -> io::Result<Vec<Case>> {
         ("be larger than it says", zip(&[small]), DAMAGED),
         ("be smaller than it says", zip(&[Entry { size: 5, ..deflated("f", b"x")? }]), DAMAGED),
         ("share bytes with another entry", zip(&overlapping), "overlap"),
+        (
+            "say that they are larger than anything",
+            zip(&[Entry { size: u32::MAX, wide: Some(u64::MAX), ..file("f") }]),
+            DAMAGED,
+        ),
         ("begin outside of its archive", zip(&[Entry { at: Some(9_999_999), ..file("f") }]), DAMAGED),
     ])
 }
