@@ -10,7 +10,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use include_dir::{Dir, include_dir};
-use kladder_core::files::{self, FileError};
+use kladder_core::base::files::{self, FileError};
 
 static TOOLS: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/tools");
 static PIECES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/pieces");
@@ -67,7 +67,7 @@ pub fn build(folder: &Path) -> Result<Layout, DemoError> {
 }
 
 fn lay_out(dir: &Dir<'_>, to: &Path) -> Result<(), DemoError> {
-    use kladder_core::files::Attach;
+    use kladder_core::base::files::Attach;
     files::create_folder(to)?;
     for file in dir.files() {
         let path = to.join(file.path().file_name().unwrap_or_default());

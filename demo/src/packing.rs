@@ -4,8 +4,8 @@ use std::fs;
 use std::path::Path;
 
 use include_dir::Dir;
-use kladder_core::digest::Digest;
-use kladder_core::files::Attach;
+use kladder_core::base::digest::of_file;
+use kladder_core::base::files::Attach;
 use kladder_pack::{Entry, Format, pack};
 use toml_edit::{DocumentMut, InlineTable, Item, Table};
 
@@ -15,7 +15,7 @@ use crate::DemoError;
 pub(crate) fn pack_all(tools: &Dir<'_>, pieces: &Dir<'_>, definitions: &Path, yard: &Path) -> Result<usize, DemoError> {
     let mut packed = 0;
     for tool in tools.dirs() {
-        let name = tool.path().display().to_string();
+        let name = tool.path().to_string_lossy().into_owned();
         let path = definitions.join(format!("{name}.toml"));
         let text = fs::read_to_string(&path).on("read", &path)?;
         let wrong = |message: String| DemoError::Definition { tool: name.clone(), message };
@@ -61,36 +61,33 @@ fn pack_release(tool: &Dir<'_>, pieces: &Dir<'_>, release: &mut Table, yard: &Pa
 }
 
 fn pack_artifacts(source: &Dir<'_>, version: &str, table: &mut Table, yard: &Path) -> Result<usize, Failed> {
-    let Some(artifacts) = table.get_mut("artifacts").and_then(Item::as_table_mut) else { return Ok(0) };
-    for (platform, artifact) in artifacts.iter_mut() {
+    let Some(artifacts) = table.get_mut("artifacts").and_then(Item::as_array_mut) else { return Ok(0) };
+    for artifact in artifacts.iter_mut() {
         let line = artifact.as_inline_table_mut().ok_or_else(|| missing("inline artifacts"))?;
-        pack_artifact(source, version, platform.get(), line, yard)?;
+        pack_artifact(source, version, line, yard)?;
+        line.decor_mut().set_prefix("\n    ");
     }
     Ok(artifacts.len())
 }
 
-fn pack_artifact(
-    source: &Dir<'_>,
-    version: &str,
-    platform: &str,
-    line: &mut InlineTable,
-    yard: &Path,
-) -> Result<(), Failed> {
+fn pack_artifact(source: &Dir<'_>, version: &str, line: &mut InlineTable, yard: &Path) -> Result<(), Failed> {
+    let scopes = line.get("for").and_then(toml_edit::Value::as_array);
+    let platform = scopes.and_then(|scopes| scopes.get(0)?.as_str()).unwrap_or("any").to_owned();
     let file = line.get("file").and_then(toml_edit::Value::as_str).unwrap_or_default().to_owned();
     let format = Format::of_name(&file).ok_or_else(|| Failed::Words(format!("`{file}` has an unknown ending")))?;
     let strips =
         line.get("unpack").and_then(|unpack| unpack.as_inline_table()).is_some_and(|u| u.contains_key("strip"));
     let folder = if strips { format!("release-{version}/") } else { String::new() };
     let mut entries = Vec::new();
-    collect(source, source, &folder, &[("@VERSION@", version), ("@PLATFORM@", platform)], &mut entries);
+    collect(source, source, &folder, &[("@VERSION@", version), ("@PLATFORM@", &platform)], &mut entries);
     entries.sort_by(|a, b| a.path.cmp(&b.path));
     let path = yard.join(&file);
     let failed = |source| Failed::Other(DemoError::Pack { path: path.clone(), source });
     pack(format, &entries, &path).map_err(failed)?;
-    let (digest, size) = Digest::of_file(&path).map_err(failed)?;
+    let (digest, size) = of_file(&path).map_err(failed)?;
     let unpack = line.remove("unpack");
     line.insert("size", i64::try_from(size).unwrap_or(i64::MAX).into());
-    line.insert("sha256", digest.to_string().into());
+    line.insert("sha256", digest.hex().into());
     unpack.map(|unpack| line.insert("unpack", unpack));
     line.fmt();
     Ok(())
@@ -105,7 +102,7 @@ fn collect(root: &Dir<'_>, dir: &Dir<'_>, folder: &str, marks: &[(&str, &str)], 
             text = text.replace(mark, with);
         }
         let make = if relative.starts_with("bin") { Entry::program } else { Entry::file };
-        entries.push(make(&format!("{folder}{}", relative.display()), text));
+        entries.push(make(&format!("{folder}{}", relative.to_string_lossy()), text));
     }
     for inner in dir.dirs() {
         collect(root, inner, folder, marks, entries);

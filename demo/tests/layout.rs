@@ -7,12 +7,12 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use kladder_core::catalog::{Artifact, Catalog, Definition, Need};
-use kladder_core::digest::Digest;
-use kladder_core::ladder::Ladder;
-use kladder_core::pins::{Choosing, HostTools, Limits, Moves};
-use kladder_core::platform::Platform;
-use kladder_core::survey::Host;
+use kladder_choose::catalog::{Artifact, Catalog, Definition, Need};
+use kladder_core::base::digest::Digest;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::pins::{Choosing, HostTools, Limits, Moves};
+use kladder_choose::platform::Platform;
+use kladder_core::host::survey::Host;
 
 struct Demo {
     folder: tempfile::TempDir,

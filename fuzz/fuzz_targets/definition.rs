@@ -4,7 +4,7 @@
 use std::fs;
 use std::sync::OnceLock;
 
-use kladder_core::catalog::Catalog;
+use kladder_choose::catalog::Catalog;
 
 fn folder() -> &'static tempfile::TempDir {
     static FOLDER: OnceLock<tempfile::TempDir> = OnceLock::new();

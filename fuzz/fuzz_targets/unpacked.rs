@@ -4,12 +4,12 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
-use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::Digest;
-use kladder_core::event::Silent;
-use kladder_core::files::remove_tree;
-use kladder_core::shelf::{Manifest, Twins};
-use kladder_core::unpack::{Content, unpack};
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_core::base::digest::Digest;
+use kladder_core::base::event::Silent;
+use kladder_core::base::files::remove_tree;
+use kladder_core::bring::shelf::{Manifest, Twins};
+use kladder_core::bring::unpack::{Content, unpack};
 
 /// Unpacks some bytes under a name that tells their format.
 pub fn check(name: &str, bytes: &[u8]) {

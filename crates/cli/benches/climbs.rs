@@ -10,10 +10,10 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use kladder_core::berth::{Berth, Loan};
-use kladder_core::digest::Digest;
-use kladder_core::files::remove_tree;
-use kladder_core::shelf::{Manifest, What};
+use kladder_core::keep::berth::{Berth, Loan};
+use kladder_core::base::digest::Digest;
+use kladder_core::base::files::remove_tree;
+use kladder_core::bring::shelf::{Manifest, What};
 use kladder_pack::{Entry, Format, pack};
 
 const RUNGS: usize = 12;

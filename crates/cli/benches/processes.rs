@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use kladder_core::digest::Digest;
+use kladder_core::base::digest::Digest;
 use kladder_synth::{Made, Shape};
 
 const RUNS: usize = 200;

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use kladder_core::ladder::HostPolicy;
+use kladder_choose::ladder::HostPolicy;
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
 #[derive(Debug, Parser)]
@@ -164,7 +164,7 @@ pub(crate) enum Command {
     /// Asks first; without a terminal it only shows, unless `--yes` is given.
     Clear(ClearOptions),
     /// Run every check and rehearsal, compare every file, and see which file answers to each command
-    Verify,
+    Verify(VerifyOptions),
     /// Run one command with the ladder's tools first on PATH and its variables set
     Run {
         /// The command and its arguments
@@ -212,7 +212,7 @@ pub(crate) struct AddOptions {
 
 fn host_policy(text: &str) -> Result<HostPolicy, String> {
     let known = [HostPolicy::Prefer, HostPolicy::Allow, HostPolicy::Never, HostPolicy::Only];
-    known.into_iter().find(|policy| policy.to_string() == text).ok_or_else(|| "prefer, allow, never or only".to_owned())
+    known.into_iter().find(|policy| policy.as_str() == text).ok_or_else(|| "prefer, allow, never or only".to_owned())
 }
 
 #[derive(Debug, Clone, Args)]
@@ -240,6 +240,13 @@ pub(crate) struct ClimbOptions {
     pub(crate) yes: bool,
 }
 
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct VerifyOptions {
+    /// Bring anew what is damaged, from the cache or a yard, for all ladders that use it
+    #[arg(long)]
+    pub(crate) mend: bool,
+}
+
 #[derive(Debug, Clone, Args)]
 pub(crate) struct BackOptions {
     /// The landing; otherwise the one before the current one
@@ -251,7 +258,7 @@ pub(crate) struct BackOptions {
 }
 
 fn size(text: &str) -> Result<u64, String> {
-    kladder_core::manners::bytes(text).ok_or_else(|| "a size is a number with kB, MB or GB".to_owned())
+    kladder_core::settings::amount(text).ok_or_else(|| "a size is a number with kB, MB or GB".to_owned())
 }
 
 #[derive(Debug, Clone, Args)]

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
-use crate::problem::Code;
+use kladder_tell::problem::Code;
 
 /// Verbs from elsewhere, and the command that does it here.
 const HABITS: [(&[&str], &str); 11] = [

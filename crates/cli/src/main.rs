@@ -5,7 +5,6 @@ mod commands;
 mod context;
 mod habits;
 mod person;
-mod problem;
 mod render;
 
 use std::process::ExitCode;
@@ -20,13 +19,12 @@ fn main() -> ExitCode {
         Ok(arguments) => arguments,
         Err(error) => return habits::answer(&error),
     };
-    let json = arguments.global.json;
     let out = render::Out::new(&arguments.global);
     match commands::run(arguments, &out) {
         Ok(code) => code,
         Err(problem) if problem.is_broken_pipe() => ExitCode::SUCCESS,
         Err(problem) => {
-            out.problem(&problem, json);
+            out.problem(&problem);
             problem.code.into()
         }
     }

@@ -8,14 +8,17 @@ use std::time::{Duration, Instant};
 use inquire::error::InquireResult;
 use inquire::{Confirm, InquireError, Select};
 use kladder_core::climb::{Decide, Prospect};
-use kladder_core::terms::Asked;
+use kladder_core::keep::terms::Asked;
+use kladder_tell::text::{both, bytes, clean, count, time};
 
-use crate::render::text::{STRONG, bytes, clean, count, styled, time};
+use crate::render::text::{STRONG, styled};
 use crate::render::{Out, look};
 
 const ACCEPT: &str = "accept it";
 const ACCEPT_ALL: &str = "accept it and all others of this route";
 const REFUSE: &str = "do not accept it; nothing will be fetched";
+/// None of these is there by a slip: the cursor stands on the refusal.
+const ANSWERS: [&str; 3] = [REFUSE, ACCEPT, ACCEPT_ALL];
 
 /// Asks where there is someone to ask.
 pub(crate) struct Person<'o> {
@@ -30,7 +33,7 @@ pub(crate) struct Person<'o> {
 impl<'o> Person<'o> {
     /// `yes`: the last question is answered already. Licences are not.
     pub(crate) fn new(out: &'o Out, yes: bool) -> Self {
-        let present = io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet;
+        let present = is_present(out);
         Self { out, present, yes, accepts_all: Cell::new(false), waited: Cell::default(), interrupted: Cell::default() }
     }
 
@@ -53,16 +56,22 @@ impl<'o> Person<'o> {
     }
 }
 
+/// Whether there is someone to ask.
+pub(crate) fn is_present(out: &Out) -> bool {
+    io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet
+}
+
 impl Decide for Person<'_> {
     fn accept(&self, asked: &Asked) -> bool {
         if !self.present || self.accepts_all.get() || self.interrupted.get() {
             return self.accepts_all.get();
         }
-        let question = format!("{} comes under the licence {}. You:", asked.tools.join(", "), asked.licence.id);
+        let question = format!("{} comes under the licence {}. You:", both(&asked.tools), asked.licence.id);
         // Anything but an answer, Ctrl-C too, is no consent.
         let answer = self.ask(|| {
             show(asked, self.out);
-            Select::new(&question, vec![ACCEPT, ACCEPT_ALL, REFUSE]).with_render_config(look()).prompt()
+            let select = Select::new(&question, ANSWERS.to_vec()).without_filtering();
+            select.with_help_message("arrow keys choose, Enter answers").with_render_config(look()).prompt()
         });
         self.accepts_all.set(matches!(answer, Ok(ACCEPT_ALL)));
         matches!(answer, Ok(ACCEPT | ACCEPT_ALL))
@@ -82,8 +91,12 @@ impl Decide for Person<'_> {
 pub(crate) fn weight(prospect: &Prospect) -> String {
     let rungs = count(prospect.route.rungs.len(), "rung");
     let (fetch, disk) = (bytes(prospect.fetch), bytes(prospect.unpacked));
+    let cache = match prospect.from_cache {
+        0 => String::new(),
+        cached => format!(", {} in the cache", bytes(cached)),
+    };
     let took = prospect.time.map(|took| format!(", about {} at the pace of earlier climbs", time(took)));
-    format!("{rungs}: {fetch} to fetch, about {disk} of disk{}.", took.unwrap_or_default())
+    format!("{rungs}: {fetch} to fetch{cache}, about {disk} of disk{}.", took.unwrap_or_default())
 }
 
 /// Shows a licence's text in the caller's pager, or prints it.

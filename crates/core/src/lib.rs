@@ -1,50 +1,25 @@
-//! The work of Kite Ladder: from a ladder to a proved workstation.
+//! The machine's side of Kite Ladder: from pins to a proved workstation.
 //!
-//! The modules stand bottom up; each knows only those above it in this list. Nothing here prints, prompts, exits or
-//! reads the environment: what happens is told through [`event::Observer`].
+//! The storeys stand bottom up; each knows only those above it in this list. Nothing here prints, prompts, exits or reads
+//! the environment: what happens is told through [`base::event::Observer`], decisions are asked through
+//! [`climb::Decide`].
 
-pub mod blocks;
-pub mod confine;
-pub mod crash;
-pub mod digest;
-pub mod files;
-pub mod near;
-pub mod record;
+pub mod sys;
 
-pub mod document;
-pub mod platform;
-pub mod version;
+pub mod base;
 
-pub mod event;
-pub mod home;
-pub mod manners;
-pub mod process;
-pub mod survey;
-pub mod verdict;
+pub mod host;
 
-pub mod rates;
-pub mod restart;
+pub mod settings;
 
-pub mod catalog;
-pub mod ladder;
-pub mod pins;
+pub mod bring;
 
-pub mod fetch;
-pub mod intake;
-pub mod shelf;
-pub mod unpack;
+pub mod keep;
 
-pub mod berth;
-pub mod gates;
-pub mod landing;
-pub mod route;
-pub mod state;
-pub mod terms;
-pub mod verify;
-pub mod wire;
+pub mod tasks;
 
-pub mod clear;
+pub mod prove;
+
 pub mod climb;
 
-pub mod standing;
-pub mod start;
+pub mod desk;

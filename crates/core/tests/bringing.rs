@@ -7,13 +7,13 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fastrand::Rng;
-use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::{Digest, Fingerprint};
-use kladder_core::event::Silent;
-use kladder_core::fetch::{Cache, FetchError, Network, Sources, Yard};
-use kladder_core::intake::{Brought, IntakeError, bring_in};
-use kladder_core::manners::Manners;
-use kladder_core::shelf::{Manifest, ManifestEntry, Twins, What};
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_core::base::digest::{Digest, Fingerprint};
+use kladder_core::base::event::Silent;
+use kladder_core::bring::fetch::{Cache, FetchError, Network, Sources, Yard};
+use kladder_core::bring::intake::{Brought, IntakeError, bring_in};
+use kladder_core::settings::Manners;
+use kladder_core::bring::shelf::{Manifest, ManifestEntry, Twins, What};
 use kladder_pack::{Content, Entry, Format, pack};
 use kladder_yard::{Fault, Rule, Settings};
 

@@ -7,11 +7,11 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::Digest;
-use kladder_core::event::{Event, Observer, Silent};
-use kladder_core::fetch::{Cache, FetchError, Network, Sources, Yard, YardError, fetch};
-use kladder_core::manners::{Manners, Rate};
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_core::base::digest::Digest;
+use kladder_core::base::event::{Event, Observer, Silent};
+use kladder_core::bring::fetch::{Cache, FetchError, Network, Sources, Yard, YardError, fetch};
+use kladder_core::settings::{Manners, Rate};
 use kladder_yard::{Fault, Rule, Settings};
 
 const NAME: &str = "sub folder/a+b~1%20.bin";

@@ -6,20 +6,20 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_core::catalog::{Catalog, Rehearsal};
+use kladder_choose::catalog::{Catalog, Rehearsal};
 use kladder_core::climb::{Decide, Request, Site};
-use kladder_core::event::Silent;
-use kladder_core::fetch::{Network, Yard};
-use kladder_core::home::Home;
-use kladder_core::ladder::Ladder;
-use kladder_core::landing::Landings;
-use kladder_core::manners::Manners;
-use kladder_core::pins::{Pins, settle};
-use kladder_core::route::Route;
-use kladder_core::survey::Host;
-use kladder_core::verdict::{Outcome, Verdict};
-use kladder_core::verify::Bench;
-use kladder_core::wire::Wiring;
+use kladder_core::base::event::Silent;
+use kladder_core::bring::fetch::{Network, Yard};
+use kladder_core::settings::Home;
+use kladder_choose::ladder::Ladder;
+use kladder_core::keep::landing::Landings;
+use kladder_core::settings::Manners;
+use kladder_choose::pins::{Pins, settle};
+use kladder_core::climb::route::Route;
+use kladder_core::host::survey::Host;
+use kladder_core::base::event::{Outcome, Verdict};
+use kladder_core::prove::verify::Bench;
+use kladder_core::tasks::launch::Wiring;
 use kladder_launch::table::Table;
 use kladder_pack::{Entry, Format, pack};
 
@@ -49,7 +49,7 @@ impl Desk {
             fs::create_dir_all(at(path)).unwrap();
         }
         pack(Format::Zip, &[Entry::program("plank", PLANK)], &at("yard/plank.zip")).unwrap();
-        let (digest, size) = kladder_core::digest::Digest::of_file(&at("yard/plank.zip")).unwrap();
+        let (digest, size) = kladder_core::base::digest::Digest::of_file(&at("yard/plank.zip")).unwrap();
         fs::write(at("catalog/catalog.toml"), "[catalog]\nformat = 1\nname = \"t\"\ntitle = \"T\"\n").unwrap();
         let head = "tool = \"plank\"\nkind = \"test\"\nsummary = \"\"\ncommands = { plank = \"plank\" }\nvariables = { PLANK_ROOT = \"{folder}\" }\n";
         let release = format!(

@@ -7,11 +7,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::Duration;
 
-use kladder_core::event::{Event, Observer, Silent};
-use kladder_core::home::Home;
-use kladder_core::landing::{Landings, Made};
-use kladder_core::shelf::{Manifest, Place};
-use kladder_core::state::{Ended, Intent, Journal, JournalError, Kind, Recorder, StateError, Step, Writer};
+use kladder_core::base::event::{Event, Observer, Silent};
+use kladder_core::settings::Home;
+use kladder_core::keep::landing::{Landings, Made};
+use kladder_core::bring::shelf::{Manifest, Place};
+use kladder_core::keep::state::{Ended, Intent, Journal, JournalError, Kind, Recorder, StateError, Step, Writer};
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -66,7 +66,7 @@ impl Observer for Heard {
 }
 
 fn shelved(folder: &Path) -> Event {
-    let rung = kladder_core::event::RungName { tool: "plank".into(), version: "1".parse().unwrap() };
+    let rung = kladder_core::base::event::RungName { tool: "plank".into(), version: "1".parse().unwrap() };
     Event::Shelved { rung, files: 1, fetched: 1, from_cache: 0, folder: folder.to_path_buf() }
 }
 
@@ -107,7 +107,7 @@ fn what_a_killed_run_shelved_stays_only_if_it_is_whole() {
     }
     let torn = place("torn").files().join("plank");
     fs::remove_file(&torn).unwrap_or_else(|_| {
-        kladder_core::files::make_writable(&place("torn").files()).unwrap();
+        kladder_core::base::files::make_writable(&place("torn").files()).unwrap();
         fs::remove_file(&torn).unwrap();
     });
     let run = scene.killed(None, &[shelved(&place("whole").folder), shelved(&place("torn").folder)]);

@@ -5,11 +5,11 @@
 use std::fs;
 use std::path::Path;
 
-use kladder_core::catalog::Catalog;
-use kladder_core::ladder::Ladder;
-use kladder_core::pins::{Asker, Change, Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError, Reason};
-use kladder_core::platform::Platform;
-use kladder_core::survey::Host;
+use kladder_choose::catalog::Catalog;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::pins::{Asker, Change, Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError, Reason};
+use kladder_choose::platform::Platform;
+use kladder_core::host::survey::Host;
 use kladder_synth::{Made, Shape};
 
 /// A catalog of lines, as `Made::from_lines` has them, and a ladder over it, on a host that has nothing.
@@ -142,7 +142,7 @@ fn a_release_that_changed_under_its_pin_is_refused() {
     let wish = "oarweld = { pieces = [\"lens\"] }";
     let first = desk.pin(wish, None).unwrap();
     let mut old = first.clone();
-    let other = kladder_core::digest::Digest::of(b"other");
+    let other = kladder_core::base::digest::Digest::of(b"other");
     let pieces = &mut old.rungs.get_mut("oarweld").unwrap().pieces;
     pieces.values_mut().flat_map(|files| files.values_mut()).for_each(|file| file.sha256 = other);
     assert!(matches!(desk.pin(wish, Some(&old)), Err(PinsError::OtherBytes { .. })), "a piece's bytes count too");

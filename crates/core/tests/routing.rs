@@ -5,9 +5,9 @@
 use std::fs;
 use std::path::Path;
 
-use kladder_core::catalog::{Catalog, CatalogError};
-use kladder_core::document::DocumentError;
-use kladder_core::ladder::{HostPolicy, Ladder, find_from};
+use kladder_choose::catalog::{Catalog, CatalogError};
+use kladder_choose::document::DocumentError;
+use kladder_choose::ladder::{HostPolicy, Ladder, find_from};
 
 fn ladder(text: &str) -> Result<Ladder, DocumentError> {
     let folder = tempfile::tempdir().unwrap();

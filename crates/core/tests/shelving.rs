@@ -7,12 +7,12 @@ use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::{Digest, Fingerprint};
-use kladder_core::files;
-use kladder_core::landing::{LandedRung, Landing, Landings, Made};
-use kladder_core::shelf::{Difference, Manifest, ManifestEntry, Place, Shelf, What};
-use kladder_core::version::Version;
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_core::base::digest::{Digest, Fingerprint};
+use kladder_core::base::files;
+use kladder_core::keep::landing::{LandedRung, Landing, Landings, Made};
+use kladder_core::bring::shelf::{Difference, Manifest, ManifestEntry, Place, Shelf, What};
+use kladder_choose::version::Version;
 
 fn artifact(strip: usize) -> Artifact {
     let unpack = Unpacking { strip, ..Unpacking::default() };

@@ -5,11 +5,11 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use kladder_core::catalog::{Catalog, Definition, Need as Wanted, Release as Known, Way as Path};
-use kladder_core::ladder::{Ladder, Wish};
-use kladder_core::pins::{Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError};
-use kladder_core::platform::Platform;
-use kladder_core::survey::Host;
+use kladder_choose::catalog::{Catalog, Definition, Need as Wanted, Release as Known, Way as Path};
+use kladder_choose::ladder::{Ladder, Wish};
+use kladder_choose::pins::{Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError};
+use kladder_choose::platform::Platform;
+use kladder_core::host::survey::Host;
 use kladder_synth::{Made, Need, Release, Tool, Way};
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;

@@ -7,7 +7,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use kladder_core::survey::{Guest, Host, Known, Survey, Virtualisation, facts, look};
+use kladder_core::host::survey::{Guest, Host, Known, Survey, Virtualisation, facts, look};
 
 fn host(root: &Path) -> Host {
     Host { root: root.to_path_buf(), ..Host::new("/nowhere".into(), Path::new("/tmp")) }

@@ -9,11 +9,11 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use hostile::Hostile;
-use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::{Digest, Fingerprint};
-use kladder_core::event::Silent;
-use kladder_core::shelf::{ManifestEntry, Twins, What};
-use kladder_core::unpack::{self, Refusal, UnpackError};
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_core::base::digest::{Digest, Fingerprint};
+use kladder_core::base::event::Silent;
+use kladder_core::bring::shelf::{ManifestEntry, Twins, What};
+use kladder_core::bring::unpack::{self, Refusal, UnpackError};
 use kladder_pack::{Content, Entry, Format, pack};
 
 const FORMATS: [&str; 7] = ["a.tar", "a.tar.gz", "a.tar.xz", "a.tar.zst", "a.tar.bz2", "a.deb", "a.zip"];
@@ -239,6 +239,6 @@ fn sparse_files_of_the_systems_own_packer_come_out_whole() {
         assert_eq!(made.len(), 2);
         assert!(fs::read(into.join("sparse")).unwrap() == fs::read(at("sparse")).unwrap(), "{options:?}");
         assert_eq!(fs::read_to_string(into.join(&long)).unwrap(), "long");
-        kladder_core::files::remove_tree(&into).unwrap();
+        kladder_core::base::files::remove_tree(&into).unwrap();
     }
 }

@@ -4,7 +4,7 @@
 
 use std::cmp::Ordering;
 
-use kladder_core::version::{Requirement, Scheme, Version};
+use kladder_choose::version::{Requirement, Scheme, Version};
 use proptest::prelude::*;
 
 const SCHEMES: [(&str, Scheme); 4] = [

@@ -7,9 +7,9 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use kladder_core::catalog::{Command, Definition};
-use kladder_core::version::Version;
-use kladder_core::wire::{WireError, Wired, check_files, fill, wiring, write};
+use kladder_choose::catalog::{Command, Definition};
+use kladder_choose::version::Version;
+use kladder_core::tasks::launch::{WireError, Wired, check_files, fill, wiring, write};
 use kladder_launch::table::find;
 
 fn definition(tool: &str, lines: &str) -> Definition {

@@ -12,14 +12,14 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use kladder_core::catalog::{Artifact, Unpacking};
-use kladder_core::digest::Digest;
-use kladder_core::event::Silent;
-use kladder_core::fetch::{Cache, Network, Sources};
-use kladder_core::files::remove_tree;
-use kladder_core::intake::bring_in;
-use kladder_core::manners::Manners;
-use kladder_core::shelf::Twins;
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_core::base::digest::Digest;
+use kladder_core::base::event::Silent;
+use kladder_core::bring::fetch::{Cache, Network, Sources};
+use kladder_core::base::files::remove_tree;
+use kladder_core::bring::intake::bring_in;
+use kladder_core::settings::Manners;
+use kladder_core::bring::shelf::Twins;
 
 const RUNS: usize = 5;
 const MOST_RUNS: usize = 15;

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use kladder_core::crash::POINTS;
+use kladder_core::base::crash::POINTS;
 
 use crate::scene::{Checked, Scene, Told, VERSIONS};
 

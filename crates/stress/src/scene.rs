@@ -6,10 +6,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 
-use kladder_core::digest::Digest;
-use kladder_core::landing::Landings;
-use kladder_core::shelf::Place;
-use kladder_core::state::{Journal, Kind};
+use kladder_core::base::digest::Digest;
+use kladder_core::keep::landing::Landings;
+use kladder_core::bring::shelf::Place;
+use kladder_core::keep::state::{Journal, Kind};
 use kladder_pack::{Entry, Format, pack};
 use kladder_yard::{Rule, Settings, Yard};
 

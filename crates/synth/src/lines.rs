@@ -15,14 +15,14 @@ impl Made {
     /// stable                 a series
     /// 2026-10-01             the day it came out
     /// oarweld:>=3            it needs
-    /// oarweld:>=3/linux      … on one platform or system only
+    /// oarweld:>=3/linux      … on one system or platform only
     /// ~oarweld:<3            … and may keep it to itself
     /// tidlow+tracer:any      … with a piece
     /// oarweld:2|tombolet:any … or something else
     /// !tombolet:<2           it does not stand beside
     /// +lens                  it has a piece
     /// +lens=oarweld:>=2      … that needs something
-    /// @linux-x86_64          its artifact is for this platform; for all without such a word
+    /// @linux/x86_64          its artifact is for this platform; for all without such a word
     /// ```
     ///
     /// # Panics

@@ -9,9 +9,14 @@ use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, Table, Val
 
 use crate::{Made, Need, Release, Tool, Way};
 
-const HEAD: &str = "[catalog]\nformat = 1\nname = \"made-up\"\ntitle = \"Made-up tools\"\n";
+const HEAD: &str = "[catalog]\nformat = 2\nname = \"made-up\"\ntitle = \"Made-up tools\"\n";
 
 impl Made {
+    /// By tool: the text of its definition.
+    pub fn texts(&self) -> impl Iterator<Item = (&str, String)> {
+        self.tools.iter().map(|tool| (tool.name.as_str(), definition(tool).to_string()))
+    }
+
     /// Writes it into `folder`, which becomes a catalog.
     ///
     /// # Errors
@@ -19,9 +24,8 @@ impl Made {
     pub fn write(&self, folder: &Path) -> io::Result<()> {
         fs::create_dir_all(folder.join("tools"))?;
         fs::write(folder.join("catalog.toml"), HEAD)?;
-        self.tools.iter().try_for_each(|tool| {
-            fs::write(folder.join("tools").join(format!("{}.toml", tool.name)), definition(tool).to_string())
-        })
+        let mut texts = self.texts();
+        texts.try_for_each(|(tool, text)| fs::write(folder.join("tools").join(format!("{tool}.toml")), text))
     }
 }
 
@@ -124,7 +128,7 @@ fn wanted(need: &Need, way: &Way) -> Value {
         table.insert("private", true.into());
     }
     if !need.on.is_empty() {
-        table.insert("on", strings(&need.on).into());
+        table.insert("for", strings(&need.on).into());
     }
     table.into()
 }
@@ -134,16 +138,17 @@ fn text(way: &Way) -> Value {
 }
 
 /// Files that do not exist, each with a digest of its own.
-fn artifacts(platforms: &[String], stem: &str) -> InlineTable {
+fn artifacts(platforms: &[String], stem: &str) -> Array {
     let any = ["any".to_owned()];
     let platforms = if platforms.is_empty() { &any } else { platforms };
     let artifact = |platform: &String| {
-        let file = format!("{stem}-{platform}.tar.gz");
+        let file = format!("{stem}-{}.tar.gz", platform.replace('/', "-"));
         let mut artifact = InlineTable::new();
+        artifact.insert("for", strings(std::slice::from_ref(platform)).into());
         artifact.insert("sha256", digest(&file).into());
         artifact.insert("file", file.into());
         artifact.insert("size", 1.into());
-        (platform.clone(), Value::InlineTable(artifact))
+        Value::InlineTable(artifact)
     };
     platforms.iter().map(artifact).collect()
 }

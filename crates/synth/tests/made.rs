@@ -2,8 +2,8 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use kladder_core::catalog::{Catalog, Need};
-use kladder_core::platform::Platform;
+use kladder_choose::catalog::{Catalog, Need};
+use kladder_choose::platform::Platform;
 use kladder_synth::{Made, Shape};
 
 #[test]

@@ -3,73 +3,42 @@
 use std::collections::BTreeSet;
 use std::process::ExitCode;
 
-use kladder_core::catalog::{Catalog, Definition, Need, Release, Way};
-use kladder_core::platform::Platform;
-use serde::Serialize;
+use kladder_choose::catalog::{Catalogs, Definition, Need, Release};
+use kladder_choose::platform::{Platform, Scope};
+use kladder_core::desk::Desk;
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::text::{bytes, clean, either};
+use kladder_tell::{shapes, words};
 
-use crate::context::{Context, Opened};
-use crate::problem::{Code, Problem};
+use crate::context::Context;
 use crate::render::Out;
-use crate::render::text::{FAINT, STRONG, bytes, clean, columns, styled};
-
-#[derive(Serialize)]
-struct Shape<'d> {
-    format: &'static str,
-    tool: &'d str,
-    kind: &'d str,
-    summary: &'d str,
-    provides: &'d [String],
-    commands: Vec<&'d String>,
-    licence: Option<&'d String>,
-    releases: Vec<ReleaseShape<'d>>,
-}
-
-#[derive(Serialize)]
-struct ReleaseShape<'d> {
-    version: &'d str,
-    date: Option<String>,
-    series: &'d [String],
-    needs: Vec<String>,
-    excludes: Vec<String>,
-    platforms: Vec<&'d Platform>,
-    /// For this platform; null where it has none.
-    size: Option<u64>,
-    pieces: Vec<PieceShape<'d>>,
-}
-
-#[derive(Serialize)]
-struct PieceShape<'d> {
-    piece: &'d str,
-    summary: &'d str,
-    needs: Vec<String>,
-    size: Option<u64>,
-}
+use crate::render::text::{FAINT, STRONG, styled};
 
 pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, Problem> {
-    let opened = context.open()?;
-    let Some(definition) = opened.catalog.tool(tool)? else { return Err(unknown(&opened.catalog, tool)?) };
-    let platform = &context.host.platform;
-    out.value(&shape(&definition, platform))?;
+    let desk = context.open()?;
+    let Some(definition) = desk.catalogs.tool(tool)? else { return Err(unknown(&desk.catalogs, tool)?) };
+    let platform = &context.around.host.platform;
+    out.value(&shapes::About::of(&definition, desk.catalogs.home_of(tool), platform))?;
     head(&definition, out)?;
-    releases(&definition, &opened, platform, out)?;
+    releases(&definition, &desk, platform, out)?;
     pieces(&definition, platform, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
-pub(super) fn unknown(catalog: &Catalog, name: &str) -> Result<Problem, Problem> {
+pub(super) fn unknown(catalogs: &Catalogs, name: &str) -> Result<Problem, Problem> {
     let problem = Problem::new(Code::NotInCatalog, format!("the catalog has no tool `{name}`"));
-    let providers = catalog.providers(name)?;
+    let providers = catalogs.providers(name)?;
     if !providers.is_empty() {
-        return Ok(problem.why(format!("it is a capability, which {} can provide", providers.join(", "))));
+        return Ok(problem.why(format!("it is a capability, which {} can provide", either(providers))));
     }
-    let near = catalog.near(name);
+    let near = catalogs.near(name);
     Ok(near.iter().fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))))
 }
 
 fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
     out.say(format!("{}, {}", styled(STRONG, &definition.tool), clean(&definition.kind)))?;
     out.say(clean(&definition.summary))?;
-    let commands: Vec<&str> = definition.commands.keys().map(String::as_str).collect();
+    let commands: Vec<&str> = definition.commands.keys().map(|name| name.as_str()).collect();
     let mut rows = Vec::new();
     let mut row = |name: &str, text: String| {
         if !text.is_empty() {
@@ -77,21 +46,22 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
         }
     };
     row("commands", commands.join(", "));
-    row("provides", definition.provides.join(", "));
+    row("provides", definition.provides.iter().map(|name| name.as_str()).collect::<Vec<_>>().join(", "));
     row("licence", definition.licence.clone().unwrap_or_default());
-    row("gates", definition.gates.iter().map(|gate| gate.name.clone()).collect::<Vec<_>>().join(", "));
+    let gate = |gate: &kladder_choose::catalog::Gate| format!("{} ({})", words::demanded(&gate.demand), gate.name);
+    row("demands", definition.gates.iter().map(gate).collect::<Vec<_>>().join(", "));
     row(
         "on the host",
         definition.host.as_ref().map(|probe| format!("looked for as `{}`", probe.command)).unwrap_or_default(),
     );
-    if rows.is_empty() { Ok(()) } else { out.say(columns(&[], rows, &[])) }
+    if rows.is_empty() { Ok(()) } else { out.say(out.columns(&[], rows, &[])) }
 }
 
-fn releases(definition: &Definition, opened: &Opened, platform: &Platform, out: &Out) -> Result<(), Problem> {
+fn releases(definition: &Definition, desk: &Desk, platform: &Platform, out: &Out) -> Result<(), Problem> {
     if definition.releases.is_empty() {
         return out.say("\nThe catalog has no release of it; only the host can.");
     }
-    let pinned = opened.old.as_ref().and_then(|pins| pins.rungs.get(&definition.tool)).map(|pin| &pin.version);
+    let pinned = desk.old.as_ref().and_then(|pins| pins.rungs.get(&definition.tool)).map(|pin| &pin.version);
     let row = |release: &Release| {
         let version = if pinned == Some(&release.version) {
             format!("{} (pinned)", release.version)
@@ -108,10 +78,10 @@ fn releases(definition: &Definition, opened: &Opened, platform: &Platform, out: 
         ]
     };
     let rows = definition.releases.iter().map(row).collect();
-    out.say(format!("\n{}", columns(&["release", "date", "series", "size", "needs"], rows, &[3])))?;
-    let platforms: BTreeSet<&Platform> =
-        definition.releases.iter().flat_map(|release| release.artifacts.keys()).collect();
-    let names: Vec<&str> = platforms.iter().map(|platform| platform.as_str()).collect();
+    out.say(format!("\n{}", out.columns(&["release", "date", "series", "size", "needs"], rows, &[3])))?;
+    let artifacts = definition.releases.iter().flat_map(|release| &release.artifacts);
+    let scopes: BTreeSet<&Scope> = artifacts.flat_map(|artifact| &artifact.scopes).collect();
+    let names: Vec<&str> = scopes.iter().map(|scope| scope.as_str()).collect();
     out.say(format!("\nThere are artifacts for {}.", names.join(", ")))
 }
 
@@ -128,7 +98,7 @@ fn pieces(definition: &Definition, platform: &Platform, out: &Out) -> Result<(),
     if rows.is_empty() {
         return Ok(());
     }
-    out.say(format!("\n{}", columns(&["piece", "of release", "size", "needs", "what it is for"], rows, &[2])))?;
+    out.say(format!("\n{}", out.columns(&["piece", "of release", "size", "needs", "what it is for"], rows, &[2])))?;
     out.say(format!("\nTake one with `{} = {{ pieces = [\"NAME\"] }}` in the ladder.", definition.tool))
 }
 
@@ -144,36 +114,4 @@ fn asked(release: &Release) -> String {
 
 fn needs(release: &Release) -> Vec<String> {
     release.needs.iter().map(Need::to_string).collect()
-}
-
-fn shape<'d>(definition: &'d Definition, platform: &Platform) -> Shape<'d> {
-    let release = |release: &'d Release| ReleaseShape {
-        version: release.version.as_str(),
-        date: date(release),
-        series: &release.series,
-        needs: needs(release),
-        excludes: release.excludes.iter().map(Way::to_string).collect(),
-        platforms: release.artifacts.keys().collect(),
-        size: release.artifact(platform).map(|artifact| artifact.size),
-        pieces: release
-            .pieces
-            .iter()
-            .map(|(piece, of)| PieceShape {
-                piece,
-                summary: &of.summary,
-                needs: of.needs.iter().map(Need::to_string).collect(),
-                size: of.artifact(platform).map(|a| a.size),
-            })
-            .collect(),
-    };
-    Shape {
-        format: "kladder.about/1",
-        tool: &definition.tool,
-        kind: &definition.kind,
-        summary: &definition.summary,
-        provides: &definition.provides,
-        commands: definition.commands.keys().collect(),
-        licence: definition.licence.as_ref(),
-        releases: definition.releases.iter().map(release).collect(),
-    }
 }

@@ -1,51 +1,41 @@
 //! `kladder clear`
 
 use std::fs;
-use std::io::{self, IsTerminal};
 use std::process::ExitCode;
 use std::time::Duration;
 
 use inquire::Confirm;
-use kladder_core::clear::{self, ClearError, Item, Policy, Waste};
-use kladder_core::state::Writer;
-use serde::Serialize;
+use kladder_core::keep::clear::{self, Item, Policy, Waste};
+use kladder_core::keep::state::Writer;
+use kladder_tell::problem::Problem;
+use kladder_tell::shapes;
+use kladder_tell::text::{bytes, clean, count};
 
 use crate::args::ClearOptions;
 use crate::context::Context;
-use crate::problem::Problem;
-use crate::render::text::{FAINT, STRONG, bytes, clean, columns, count, shown, styled};
+use crate::person::is_present;
+use crate::render::text::{FAINT, STRONG, shown, styled};
 use crate::render::{Out, Progress, look};
 
 /// More lines than these are not read.
 const SHOWN: usize = 30;
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    removed: bool,
-    bytes: u64,
-    items: Vec<ItemShape>,
-}
-
-#[derive(Serialize)]
-struct ItemShape {
-    kind: &'static str,
-    path: String,
-    bytes: u64,
-}
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Result<ExitCode, Problem> {
     let progress = Progress::new(out)?;
     let policy =
         Policy { landings: options.keep, used_within: Duration::from_hours(24 * options.idle), cache: options.cache };
     // Looking needs no right to write; what is found is looked for again once nobody else writes.
-    let find = || if options.all { Ok(clear::everything(&context.home)) } else { clear::plan(&context.home, &policy) };
+    let find = || if options.all { Ok(clear::everything(&context.around.home)) } else { clear::plan(&context.around.home, &policy) };
     let found = find()?;
     let total: u64 = found.iter().map(|item| item.size).sum();
+    let foreign = if options.all { clear::foreign(&context.around.home)? } else { Vec::new() };
     show(&found, total, options, out)?;
+    for path in &foreign {
+        out.say(format!("  {} is not kladder's, and stays.", shown(path)))?;
+    }
     let removed = !found.is_empty() && wanted(options, total, out)?;
     if removed {
-        let writer = Writer::enter(&context.home, context.wait, &progress)?;
+        let writer = Writer::enter(&context.around.home, context.around.wait, &progress)?;
         clear::remove(&find()?, &progress)?;
         drop(writer);
         if options.all {
@@ -56,10 +46,14 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
             out.say(format!("Removed; {} are free again.", bytes(total)))?;
         }
     }
-    let item =
-        |item: &Item| ItemShape { kind: kind(&item.what), path: item.path.display().to_string(), bytes: item.size };
+    let item = |item: &Item| shapes::ClearItem {
+        kind: kind(&item.what),
+        path: shapes::path(&item.path),
+        bytes: item.size,
+    };
     let items = found.iter().map(item).collect();
-    out.value(&Shape { format: "kladder.clear/1", removed, bytes: total, items })?;
+    let foreign = foreign.iter().map(|path| shapes::path(path)).collect();
+    out.value(&shapes::Clear { format: shapes::Clear::FORMAT, removed, bytes: total, items, foreign })?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -73,7 +67,7 @@ fn show(found: &[Item], total: u64, options: &ClearOptions, out: &Out) -> Result
     } else {
         let rows = rows(found);
         let more = rows.len().saturating_sub(SHOWN);
-        out.say(columns(&["what", "size", "why it can go"], rows.into_iter().take(SHOWN).collect(), &[1]))?;
+        out.say(out.columns(&["what", "size", "why it can go"], rows.into_iter().take(SHOWN).collect(), &[1]))?;
         let more = if more > 0 { format!(" (and {more} more)") } else { String::new() };
         out.say(format!("{more}\n{} together.", styled(STRONG, bytes(total))))?;
     }
@@ -105,8 +99,7 @@ fn wanted(options: &ClearOptions, total: u64, out: &Out) -> Result<bool, Problem
     if options.yes {
         return Ok(true);
     }
-    let present = io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet;
-    if !present {
+    if !is_present(out) {
         out.say("Nothing was removed; with `--yes` it is.")?;
         return Ok(false);
     }
@@ -157,17 +150,5 @@ fn kind(what: &Waste) -> &'static str {
         Waste::Partial => "partial",
         Waste::Index => "index",
         Waste::Home => "home",
-    }
-}
-
-impl From<ClearError> for Problem {
-    fn from(error: ClearError) -> Self {
-        match &error {
-            ClearError::Landing(error) => super::super::problem::landing(error)
-                .why("what a landing that cannot be read uses is not known, so nothing was removed"),
-            ClearError::State(error) => super::super::problem::state(error),
-            ClearError::File(error) => Self::file(error),
-            ClearError::Cancelled(_) => Self::interrupted(),
-        }
     }
 }

@@ -3,47 +3,31 @@
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
+use kladder_choose::names::RungKey;
 use kladder_core::climb::{Climbed, Request};
-use kladder_core::landing::Landing;
-use kladder_core::pins::Freshness;
-use serde::Serialize;
+use kladder_core::desk::{Desk, Freshness};
+use kladder_core::keep::landing::Landing;
+use kladder_tell::problem::Problem;
+use kladder_tell::shapes;
+use kladder_tell::text::{both, clean, count, time};
 
 use crate::args::ClimbOptions;
 use crate::commands::pin;
-use crate::context::{Context, Opened};
+use crate::context::Context;
 use crate::person::Person;
-use crate::problem::Problem;
-use crate::render::text::{GOOD, STRONG, count, shown, styled, time};
+use crate::render::text::{GOOD, STRONG, shown, styled};
 use crate::render::{Out, Progress};
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    changed: bool,
-    landing: u32,
-    commands: String,
-    rungs: Vec<RungShape>,
-    seconds: f64,
-}
-
-#[derive(Serialize)]
-struct RungShape {
-    tool: String,
-    version: String,
-    folder: String,
-}
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
-    let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context, out)?;
-    if pin::write(&opened, &pins)? && freshness != Freshness::Current {
-        out.say(format!("Pinned {} in {}.", count(pins.rungs.len(), "rung"), shown(&opened.ladder.pins_path())))?;
+    let (desk, pins, freshness) = context.open_pinned(out)?;
+    if pin::write(&desk, &pins)? && freshness != Freshness::Current {
+        out.say(format!("Pinned {} in {}.", count(pins.rungs.len(), "rung"), shown(&desk.ladder.pins_path())))?;
     }
     let progress = Progress::new(out)?;
-    let site = opened.site(context, &pins);
+    let site = desk.site(&pins);
     let request =
-        Request { wait: context.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
+        Request { wait: context.around.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
     let person = Person::new(out, options.yes);
     let climbed = site.climb(&request, &person, &progress);
     progress.finish();
@@ -51,42 +35,36 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     if person.interrupted() {
         return Err(Problem::interrupted());
     }
-    let (landing, changed) = match climbed? {
-        Climbed::NothingToDo(landing) => (landing, false),
-        Climbed::Landed(landing) => (landing, true),
+    let (landing, changed, mended) = match climbed? {
+        Climbed::AllStand(landing) => (landing, false, Vec::new()),
+        Climbed::Mended(landing, rungs) => (landing, false, rungs),
+        Climbed::Landed(landing) => (landing, true, Vec::new()),
+        Climbed::Stopped(stopped) => return Err(Problem::from(&stopped)),
     };
     let commands = site.landings().current_link().join("commands");
-    out.value(&shape(&landing, changed, &commands, took))?;
-    tell(&opened, &landing, changed, took, out)?;
+    out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took))?;
+    tell(&desk, &landing, changed, &mended, took, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn tell(opened: &Opened, landing: &Landing, changed: bool, took: Duration, out: &Out) -> Result<(), Problem> {
+fn tell(
+    desk: &Desk,
+    landing: &Landing,
+    changed: bool,
+    mended: &[RungKey],
+    took: Duration,
+    out: &Out,
+) -> Result<(), Problem> {
     let number = landing.number;
-    if !changed {
-        return out.say(format!("Nothing to do: landing {number} is what the pins say."));
+    if !mended.is_empty() {
+        let was = if mended.len() == 1 { "was" } else { "were" };
+        return out.say(format!("\n{} {was} damaged, and brought anew; landing {number} is whole again.", both(mended)));
     }
-    let title = styled(STRONG, &opened.ladder.title);
+    if !changed {
+        return out.say(format!("All rungs stand: landing {number} is what the pins say."));
+    }
+    let title = styled(STRONG, clean(&desk.ladder.title));
     let took = time(took);
     out.say(format!("\n{title} is at {}, after {took}.", styled(GOOD, format!("landing {number}"))))?;
     out.say("Use its tools with `kladder run -- CMD`; prove that they work together with `kladder verify`.")
-}
-
-fn shape(landing: &Landing, changed: bool, commands: &std::path::Path, took: Duration) -> Shape {
-    Shape {
-        format: "kladder.climb/1",
-        changed,
-        landing: landing.number,
-        commands: commands.display().to_string(),
-        rungs: landing
-            .rungs
-            .iter()
-            .map(|rung| RungShape {
-                tool: rung.tool.clone(),
-                version: rung.version.to_string(),
-                folder: rung.folder.display().to_string(),
-            })
-            .collect(),
-        seconds: took.as_secs_f64(),
-    }
 }

@@ -4,18 +4,20 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
-use kladder_core::files;
-use kladder_core::home::Home;
-use kladder_core::landing::Landings;
+use kladder_core::base::files;
+use kladder_core::settings::Home;
+use kladder_core::keep::landing::Landings;
 use kladder_demo::Layout;
 use kladder_yard::Yard;
 
 use super::{climb, pin, route, standing, verify};
-use crate::args::{ClimbOptions, PinOptions};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::text::count;
+
+use crate::args::{ClimbOptions, PinOptions, VerifyOptions};
 use crate::context::Context;
-use crate::problem::{Code, Problem};
 use crate::render::Out;
-use crate::render::text::{FAINT, GOOD, STRONG, TOLD, count, styled};
+use crate::render::text::{FAINT, GOOD, STRONG, TOLD, styled};
 
 /// The folder of the demo; removed when dropped unless it is to be kept.
 struct Place {
@@ -42,10 +44,10 @@ pub(super) fn run(context: &Context, out: &Out, keep: Option<&Path>) -> Result<E
 
 fn place(context: &Context, keep: Option<&Path>) -> Result<Place, Problem> {
     let Some(folder) = keep else {
-        let made = tempfile::Builder::new().prefix("kladder-demo-").tempdir_in(&context.host.temporary);
+        let made = tempfile::Builder::new().prefix("kladder-demo-").tempdir_in(&context.around.host.temporary);
         let made = made.map_err(|error| {
             Problem::new(Code::Failed, "no folder can be made for the demo")
-                .at(&context.host.temporary)
+                .at(&context.around.host.temporary)
                 .why(error.to_string())
         })?;
         return Ok(Place { folder: made.keep(), keep: false });
@@ -92,7 +94,7 @@ impl<'d> Demo<'d> {
         out.say(format!("{archives} packed and served at {}.", self.yard.url()))?;
 
         self.step("What is wanted", "ladder.toml")?;
-        self.print(&inner.ladder_path().unwrap_or_default())?;
+        self.print(&inner.around.ladder_path().unwrap_or_default())?;
         self.step("Wishes become exact versions, with digests for every platform", "kladder pin")?;
         pin::run(inner, out, &PinOptions::default())?;
         self.step("What a climb would do", "kladder route")?;
@@ -100,7 +102,7 @@ impl<'d> Demo<'d> {
         self.step("The climb", "kladder climb --accept-licence neapstone-terms")?;
         climb::run(inner, out, &Self::consent())?;
         self.step("Does it all work, and together?", "kladder verify")?;
-        if verify::run(inner, out)? != ExitCode::SUCCESS {
+        if verify::run(inner, out, &VerifyOptions::default())? != ExitCode::SUCCESS {
             return Err(Problem::new(Code::CheckFailed, "a check of the demo failed; see above"));
         }
         self.first_program()?;
@@ -148,11 +150,11 @@ impl<'d> Demo<'d> {
     /// Runs a climbed command in the folder of the first program, as `kladder run` would, and looks for `wanted`.
     fn start(&self, command: &[&str], wanted: &str) -> Result<(), Problem> {
         self.out.say(styled(TOLD, format!("  kladder run -- {}", command.join(" "))))?;
-        let landings = Landings::of(&self.inner.home.ladders(), &self.layout.desk.join("ladder.toml"));
+        let landings = Landings::of(&self.inner.around.home.ladders(), &self.layout.desk.join("ladder.toml"));
         let output = Command::new(landings.current_link().join("commands").join(command[0]))
             .args(&command[1..])
             .current_dir(self.layout.desk.join("first-program"))
-            .envs(landings.environment(&self.inner.host.path)?)
+            .envs(landings.environment(&self.inner.around.host.path)?)
             .output();
         let failed = |why: String| Problem::new(Code::CheckFailed, format!("`{}` failed", command.join(" "))).why(why);
         let output = output.map_err(|error| failed(error.to_string()))?;
@@ -172,7 +174,7 @@ impl<'d> Demo<'d> {
             return Ok(());
         }
         // The yard ends with this program; the catalog names the folder itself.
-        let settings = self.inner.home.config.join("config.toml");
+        let settings = self.inner.around.home.config.join("config.toml");
         fs::remove_file(&settings).map_err(|error| Problem::output(&error))?;
         self.tour(&place.folder)
     }

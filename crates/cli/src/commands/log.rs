@@ -4,55 +4,16 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
 
-use kladder_core::state::{Ended, Journal, Kind, Run, Step};
-use serde::Serialize;
+use kladder_core::base::event::{Outcome, Subject};
+use kladder_core::keep::state::{Ended, Journal, Kind, Run, Step};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes::{Log, LogRun};
+use kladder_tell::text::{bytes, clean, count, time};
+use kladder_tell::words;
 
 use crate::context::Context;
-use crate::problem::{Code, Problem};
 use crate::render::Out;
-use crate::render::text::{BAD, FAINT, GOOD, STRONG, bytes, clean, columns, count, shown, styled, time};
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    runs: Vec<RunShape>,
-}
-
-#[derive(Serialize)]
-struct RunShape {
-    run: i64,
-    kind: Kind,
-    ladder: String,
-    process: u32,
-    begun: String,
-    seconds: Option<f64>,
-    ended: Option<Ended>,
-    #[serde(skip_serializing_if = "String::is_empty")]
-    why: String,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    steps: Vec<StepShape>,
-}
-
-#[derive(Serialize)]
-struct StepShape {
-    at: f64,
-    #[serde(flatten)]
-    step: Step,
-}
-
-fn shape(run: &Run, steps: Vec<(Duration, Step)>) -> RunShape {
-    RunShape {
-        run: run.id,
-        kind: run.kind,
-        ladder: run.ladder.display().to_string(),
-        process: run.process,
-        begun: run.begun.to_string(),
-        seconds: run.took.map(|took| took.as_secs_f64()),
-        ended: run.ended,
-        why: run.why.clone(),
-        steps: steps.into_iter().map(|(at, step)| StepShape { at: at.as_secs_f64(), step }).collect(),
-    }
-}
+use crate::render::text::{BAD, FAINT, GOOD, STRONG, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, number: Option<i64>, list: bool) -> Result<ExitCode, Problem> {
     let none = || {
@@ -60,8 +21,8 @@ pub(super) fn run(context: &Context, out: &Out, number: Option<i64>, list: bool)
             .why("climbs, verifications and returns to earlier landings are")
             .next("`kladder climb`")
     };
-    let journal = Journal::read(&context.home.data)?.ok_or_else(none)?;
-    let ladder = context.ladder_path().map(|path| path.canonicalize().unwrap_or(path));
+    let journal = Journal::read(&context.around.home.data)?.ok_or_else(none)?;
+    let ladder = context.around.ladder_path().map(|path| path.canonicalize().unwrap_or(path));
     if list {
         return list_runs(&journal, out);
     }
@@ -73,7 +34,7 @@ pub(super) fn run(context: &Context, out: &Out, number: Option<i64>, list: bool)
     };
     let steps = journal.steps(&found)?;
     tell(&found, &steps, out)?;
-    out.value(&Shape { format: "kladder.log/1", runs: vec![shape(&found, steps)] })?;
+    out.value(&Log { format: Log::FORMAT, runs: vec![LogRun::of(&found, steps)] })?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -94,10 +55,10 @@ fn list_runs(journal: &Journal, out: &Out) -> Result<ExitCode, Problem> {
         vec![run.id.to_string(), begun, kind(run.kind).to_owned(), outcome(run), took, shown(&run.ladder)]
     };
     let rows = runs.iter().map(row).collect();
-    out.say(columns(&["run", "begun", "what", "how it ended", "took", "ladder"], rows, &[0]))?;
+    out.say(out.columns(&["run", "begun", "what", "how it ended", "took", "ladder"], rows, &[0]))?;
     out.say("\n`kladder log RUN` tells one step by step.")?;
-    let runs = runs.iter().map(|run| shape(run, Vec::new())).collect();
-    out.value(&Shape { format: "kladder.log/1", runs })?;
+    let runs = runs.iter().map(|run| LogRun::of(run, Vec::new())).collect();
+    out.value(&Log { format: Log::FORMAT, runs })?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -113,6 +74,7 @@ fn outcome(run: &Run) -> String {
     match run.ended {
         Some(Ended::Done) => styled(GOOD, "done"),
         Some(Ended::Failed) => styled(BAD, "failed"),
+        Some(Ended::Stopped) => "stopped before anything failed".into(),
         Some(Ended::Finished) => "killed, finished by the next one".into(),
         Some(Ended::Undone) => "killed, undone by the next one".into(),
         None => "under way, or killed".into(),
@@ -126,7 +88,7 @@ fn tell(run: &Run, steps: &[(Duration, Step)], out: &Out) -> Result<(), Problem>
     for (at, step) in steps {
         let (line, output) = words(step);
         out.say(format!("  {}  {line}", styled(FAINT, format!("{:>8.3} s", at.as_secs_f64()))))?;
-        for line in output.lines().filter(|line| !line.trim().is_empty()) {
+        for line in output.iter().filter(|line| !line.trim().is_empty()) {
             out.say(format!("              {}", styled(FAINT, clean(line))))?;
         }
     }
@@ -136,26 +98,41 @@ fn tell(run: &Run, steps: &[(Duration, Step)], out: &Out) -> Result<(), Problem>
 }
 
 /// A step in words, and what was printed on the way.
-fn words(step: &Step) -> (String, &str) {
+fn words(step: &Step) -> (String, Vec<String>) {
     let line = match step {
         Step::YardFailed { yard, reason } => format!("{yard}: {reason}"),
         Step::Fetched { file, size, cached: false } => format!("fetched {file}, {}; its digest agrees", bytes(*size)),
         Step::Fetched { file, size, cached: true } => {
             format!("{file}, {}, was in the cache; its digest agrees", bytes(*size))
         }
-        Step::Rung { tool, version } => return (styled(STRONG, clean(&format!("{tool} {version}"))), ""),
-        Step::OnHost { file } => format!("the host's own, {}", file.display()),
-        Step::SetUp { tool, name, confined, output, seconds } => {
-            return (clean(&format!("set-up of {tool}: {name} ({confined}, {seconds:.2} s)")), output);
+        Step::Rung { rung, version } => {
+            return (styled(STRONG, clean(&format!("{rung} {version}"))), Vec::new());
         }
-        Step::Shelved { files, folder, .. } => format!("{} on the shelf, {}", count(*files, "file"), folder.display()),
-        Step::Checked { owner, claim, outcome, why, output, seconds } => {
-            let why = if why.is_empty() { String::new() } else { format!(": {why}") };
-            let line = clean(&format!("{owner}: {claim}: {outcome}{why} ({seconds:.2} s)"));
-            return (if outcome == "failed" { styled(BAD, line) } else { line }, output);
+        Step::OnHost { file } => format!("the host's own, {}", shown(file)),
+        Step::SetUp { rung, name, confined, output, seconds } => {
+            let confined = words::confined(confined);
+            let line = clean(&format!("set-up of {rung}: {name} ({seconds:.2} s); {confined}"));
+            return (line, output.lines().map(str::to_owned).collect());
         }
-        Step::Climbed { tool } => format!("{tool} is done"),
+        Step::Shelved { files, folder, .. } => format!("{} on the shelf, {}", count(*files, "file"), shown(folder)),
+        Step::Checked { subject, outcome, seconds } => return checked(subject, outcome, *seconds),
+        Step::Climbed { rung } => format!("{rung} is done"),
+        Step::Stopped { rung, why } => return (styled(BAD, clean(&format!("{rung} was not climbed: {why}"))), Vec::new()),
         Step::Landed { number } => format!("landing {number} is current"),
     };
-    (clean(&line), "")
+    (clean(&line), Vec::new())
+}
+
+fn checked(subject: &Subject, outcome: &Outcome, seconds: f64) -> (String, Vec<String>) {
+    let (owner, claim) = (words::owner(subject), words::claim(subject));
+    let line = |came: String| clean(&format!("{owner}: {claim}: {came} ({seconds:.2} s)"));
+    match outcome {
+        Outcome::Passed => (line("passed".to_owned()), Vec::new()),
+        Outcome::Skipped(why) => (line(format!("skipped, since {}", words::skipped(why))), Vec::new()),
+        Outcome::Failed { finding, output, causes } => {
+            let mut lines = words::output(output);
+            lines.extend(causes.iter().map(words::cause));
+            (styled(BAD, line(format!("failed: {}", words::finding(finding)))), lines)
+        }
+    }
 }

@@ -22,9 +22,10 @@ mod yard;
 
 use std::process::ExitCode;
 
+use kladder_tell::problem::Problem;
+
 use crate::args::{Arguments, Command};
 use crate::context::Context;
-use crate::problem::Problem;
 use crate::render::Out;
 
 /// Runs what was typed.
@@ -49,8 +50,8 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Back(options)) => landings::back(&context, out, &options),
         Some(Command::Log { run, list }) => log::run(&context, out, run, list),
         Some(Command::Clear(options)) => clear::run(&context, out, &options),
-        Some(Command::Verify) => verify::run(&context, out),
+        Some(Command::Verify(options)) => verify::run(&context, out, &options),
         Some(Command::Run { command }) => run::run(&context, out, &command),
-        Some(Command::Yard(command)) => yard::run(&command, out),
+        Some(Command::Yard(command)) => yard::run(&context, &command, out),
     }
 }

@@ -2,77 +2,49 @@
 
 use std::process::ExitCode;
 
-use kladder_core::near::near;
-use kladder_core::pins::{Choosing, HostTools, Limits, Moves, News, Passed, Pins};
-use serde::Serialize;
+use kladder_choose::names::ToolName;
+use kladder_choose::near::near;
+use kladder_choose::pins::{Limits, Moves, News, Passed, Pins};
+use kladder_core::desk::Desk;
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes;
+use kladder_tell::text::count;
+use kladder_tell::words::{moves, reason};
 
 use super::{climb, pin};
 use crate::args::NewerOptions;
-use crate::context::{Context, Opened};
-use crate::problem::{Code, Problem};
+use crate::context::Context;
 use crate::render::Out;
-use crate::render::reason::{moves, words};
-use crate::render::text::{FAINT, STRONG, count, styled};
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    rungs: Vec<RungShape>,
-}
-
-#[derive(Serialize)]
-struct RungShape {
-    tool: String,
-    version: String,
-    date: Option<String>,
-    within: Option<NewShape>,
-    in_series: Option<NewShape>,
-    at_all: Option<NewShape>,
-}
-
-#[derive(Serialize)]
-struct NewShape {
-    version: String,
-    date: Option<String>,
-    /// The series, where that is what counts.
-    series: Option<String>,
-    /// What keeps it away; null where nothing does.
-    kept_by: Option<String>,
-}
+use crate::render::text::{FAINT, STRONG, styled};
 
 pub(super) fn run(context: &Context, out: &Out, options: &NewerOptions) -> Result<ExitCode, Problem> {
-    let opened = context.open()?;
-    let (pins, _) = opened.settle(context, out)?;
+    let (desk, pins, _) = context.open_pinned(out)?;
     let tools = asked_for(&pins, &options.tools)?;
-    let host = HostTools::of(&context.host);
+    let desk = Desk { old: Some(pins), ..desk };
+    let host = desk.host_tools();
     if options.take {
-        let moves = if options.tools.is_empty() {
-            Moves { all: true, ..Moves::default() }
-        } else {
-            Moves { tools, ..Moves::default() }
-        };
-        let opened = Opened { old: Some(pins), ..opened };
-        let pins = pin::choose(context, &opened, &host, &moves, Limits::default())?;
-        pin::report(&opened, &pins, "", out)?;
+        let moves = Moves { all: options.tools.is_empty(), tools, ..Moves::default() };
+        let pins = pin::choose(&desk, &host, &moves, Limits::default())?;
+        pin::report(&desk, &pins, "", out)?;
         return climb::run(context, out, &options.climb);
     }
-    let (Opened { ladder, catalog, .. }, here) = (&opened, &context.host.platform);
-    let (none, limits) = (Moves::default(), Limits::default());
-    let choosing = Choosing { ladder, catalog, here, host: &host, old: Some(&pins), moves: &none, limits };
+    let none = Moves::default();
+    let choosing = desk.choosing(&host, &none, Limits::default());
     let news = tools.iter().filter_map(|tool| choosing.news(tool).transpose());
-    let news = news.collect::<Result<Vec<News>, _>>().map_err(|error| Problem::from_pins(&error, &ladder.path))?;
-    out.value(&Shape { format: "kladder.newer/1", rungs: news.iter().map(shape).collect() })?;
+    let news = news.collect::<Result<Vec<News>, _>>().map_err(|error| Problem::from_pins(&error, &desk.ladder.path))?;
+    out.value(&shapes::Newer::of(&news))?;
     show(&news, &options.tools, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<String>, Problem> {
-    if let Some(wrong) = named.iter().find(|tool| !pins.rungs.contains_key(*tool)) {
+fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<ToolName>, Problem> {
+    if let Some(wrong) = named.iter().find(|tool| !pins.rungs.contains_key(tool.as_str())) {
         let problem = Problem::new(Code::NotInCatalog, format!("`{wrong}` is no rung of this ladder"));
-        let near = near(wrong, pins.rungs.keys().map(String::as_str));
+        let near = near(wrong, pins.rungs.keys().map(ToolName::as_str));
         return Err(near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))));
     }
-    Ok(if named.is_empty() { pins.rungs.keys().cloned().collect() } else { named.to_vec() })
+    let is_meant = |tool: &&ToolName| named.is_empty() || named.iter().any(|named| **tool == *named);
+    Ok(pins.rungs.keys().filter(is_meant).cloned().collect())
 }
 
 fn show(news: &[News], named: &[String], out: &Out) -> Result<(), Problem> {
@@ -110,7 +82,7 @@ fn lines(news: &News) -> Vec<String> {
     }
     let kept = |passed: &Passed, what: String| {
         let version = dated(passed.version.as_str(), passed.date.as_deref());
-        format!("{version} is the newest{what}, but {}", words(&news.tool, &passed.reason))
+        format!("{version} is the newest{what}, but {}", reason(&news.tool, &passed.reason))
     };
     lines.extend(news.in_series.iter().map(|(series, passed)| kept(passed, format!(" in {series}"))));
     lines.extend(news.at_all.iter().map(|passed| kept(passed, String::new())));
@@ -120,26 +92,4 @@ fn lines(news: &News) -> Vec<String> {
 fn dated(version: &str, date: Option<&str>) -> String {
     let date = date.map(|date| styled(FAINT, format!(" of {date}"))).unwrap_or_default();
     format!("{version}{date}")
-}
-
-fn shape(news: &News) -> RungShape {
-    let kept = |passed: &Passed, series: Option<String>| NewShape {
-        version: passed.version.to_string(),
-        date: passed.date.clone(),
-        series,
-        kept_by: Some(words(&news.tool, &passed.reason)),
-    };
-    RungShape {
-        tool: news.tool.clone(),
-        version: news.version.to_string(),
-        date: news.date.clone(),
-        within: news.within.as_ref().map(|(version, date, _)| NewShape {
-            version: version.to_string(),
-            date: date.clone(),
-            series: None,
-            kept_by: None,
-        }),
-        in_series: news.in_series.as_ref().map(|(series, passed)| kept(passed, Some(series.clone()))),
-        at_all: news.at_all.as_ref().map(|passed| kept(passed, None)),
-    }
 }

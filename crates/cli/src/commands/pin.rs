@@ -3,77 +3,58 @@
 use std::process::ExitCode;
 use std::time::Duration;
 
-use kladder_core::pins::{Choosing, HostTools, Limits, Moves, Pins, Shift, shifts};
-use kladder_core::version::Version;
-use serde::Serialize;
+use kladder_choose::names::ToolName;
+use kladder_choose::pins::{Limits, Moves, OnHost, Pinned, Pins, Shift, shifts};
+use kladder_choose::version::Version;
+use kladder_core::desk::{Desk, write_pins};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes;
+use kladder_tell::text::{count, plain};
 
 use crate::args::PinOptions;
-use crate::context::{Context, Opened};
-use crate::problem::{Code, Problem};
+use crate::context::{Context, tell_differing};
 use crate::render::Out;
-use crate::render::text::{FAINT, STRONG, columns, count, shown, styled};
-
-#[derive(Serialize)]
-struct Shape<'a> {
-    format: &'static str,
-    file: String,
-    changed: bool,
-    rungs: Vec<PinnedShape<'a>>,
-    left: Vec<&'a str>,
-}
-
-#[derive(Serialize)]
-struct PinnedShape<'a> {
-    tool: &'a str,
-    version: &'a str,
-    /// Where the version is another one.
-    elsewhere: Vec<(&'a str, &'a str)>,
-    /// The tools that it keeps to itself.
-    keeps: Vec<(&'a str, &'a str)>,
-    /// The version that was pinned before; null for a new rung.
-    was: Option<&'a str>,
-}
+use crate::render::text::{FAINT, STRONG, TOLD, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, options: &PinOptions) -> Result<ExitCode, Problem> {
-    let opened = context.open()?;
+    let desk = context.open()?;
     if options.check {
-        return check(context, &opened, out, options);
+        return check(&desk, out, options);
     }
-    let host = HostTools::of(&context.host);
-    let fresh = opened.old.as_ref().is_none_or(|old| old.ladder == opened.ladder.digest);
-    opened.tell_moved(&host, out)?;
-    let pins = choose(context, &opened, &host, &moves(options)?, limits(options))?;
+    let host = desk.host_tools();
+    let fresh = desk.old.as_ref().is_none_or(|old| old.ladder == desk.ladder.digest);
+    tell_differing(&desk.differing(&host), out)?;
+    let pins = choose(&desk, &host, &moves(options)?, limits(options))?;
     let why = if fresh { "" } else { ", since the ladder has changed" };
-    report(&opened, &pins, why, out)?;
+    report(&desk, &pins, why, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
 /// New pins for an opened ladder, which keep what does not have to move.
-pub(super) fn choose(
-    context: &Context,
-    opened: &Opened,
-    host: &HostTools<'_>,
-    moves: &Moves,
-    limits: Limits,
-) -> Result<Pins, Problem> {
-    let Opened { ladder, catalog, old, .. } = opened;
-    let choosing = Choosing { ladder, catalog, here: &context.host.platform, host, old: old.as_ref(), moves, limits };
-    choosing.pins().map_err(|error| Problem::from_pins(&error, &ladder.path))
+pub(super) fn choose(desk: &Desk, host: &dyn OnHost, moves: &Moves, limits: Limits) -> Result<Pins, Problem> {
+    let pins = desk.choosing(host, moves, limits).pins();
+    pins.map_err(|error| Problem::from_pins(&error, &desk.ladder.path))
 }
 
 /// Writes pins and tells what moved.
-pub(super) fn report(opened: &Opened, pins: &Pins, why: &str, out: &Out) -> Result<(), Problem> {
-    let changed = write(opened, pins)?;
-    let file = shown(&opened.ladder.pins_path());
-    out.value(&shape(opened, pins, file.clone(), changed))?;
-    let moved = moves_between(opened.old.as_ref(), pins);
-    if moved.iter().all(|(_, now, was)| now == was) {
+pub(super) fn report(desk: &Desk, pins: &Pins, why: &str, out: &Out) -> Result<(), Problem> {
+    let changed = write(desk, pins)?;
+    let path = desk.ladder.pins_path();
+    out.value(&shapes::Pin::of(pins, desk.old.as_ref(), shapes::path(&path), changed))?;
+    let file = shown(&path);
+    let moved = moves_between(desk.old.as_ref(), pins);
+    if moved.iter().all(|moved| moved.now == moved.was) {
         return out.say(format!("{} pinned in {file}; nothing moved.", count(pins.rungs.len(), "rung")));
     }
-    let (stay, moved): (Vec<_>, Vec<_>) = moved.into_iter().partition(|(_, now, was)| now == was);
-    out.say(columns(&["rung", "version", ""], rows(&moved, pins), &[]))?;
+    let (stay, moved): (Vec<_>, Vec<_>) = moved.into_iter().partition(|moved| moved.now == moved.was);
+    out.say(out.columns(&["rung", "version", ""], rows(&moved, pins), &[]))?;
     let stay = if stay.is_empty() { String::new() } else { format!("; {} of them stayed", stay.len()) };
     out.say(format!("\n{} pinned in {file}{why}{stay}.", count(pins.rungs.len(), "rung")))
+}
+
+/// What comes after pins that have changed.
+pub(super) fn lead_on(out: &Out) -> Result<(), Problem> {
+    out.say(format!("Next: {}", styled(TOLD, "kladder climb")))
 }
 
 fn limits(options: &PinOptions) -> Limits {
@@ -84,11 +65,15 @@ fn moves(options: &PinOptions) -> Result<Moves, Problem> {
     let mut moves = Moves::default();
     for text in &options.moves {
         match text.split_once('=') {
-            None => moves.tools.push(text.clone()),
-            Some((tool, version)) => moves.exact.push((tool.to_owned(), exact(version)?)),
+            None => moves.tools.push(name(text)?),
+            Some((tool, version)) => moves.exact.push((name(tool)?, exact(version)?)),
         }
     }
     Ok(moves)
+}
+
+pub(super) fn name(text: &str) -> Result<ToolName, Problem> {
+    text.parse().map_err(|error| Problem::new(Code::Usage, format!("{error}")))
 }
 
 fn exact(text: &str) -> Result<Version, Problem> {
@@ -100,17 +85,16 @@ fn exact(text: &str) -> Result<Version, Problem> {
 
 /// Whether the pins on file are what the ladder and the catalog ask for. No host is asked, so that the answer is the same
 /// on every machine.
-fn check(context: &Context, opened: &Opened, out: &Out, options: &PinOptions) -> Result<ExitCode, Problem> {
-    let file = shown(&opened.ladder.pins_path());
-    let stale = |what: String| {
-        Problem::new(Code::PinsStale, what).at(&opened.ladder.pins_path()).next("`kladder pin`, then commit the file")
-    };
-    let Some(old) = &opened.old else { return Err(stale("there are no pins".into())) };
-    let pins = choose(context, opened, &HostTools::pinned(Some(old)), &Moves::default(), limits(options))?;
+fn check(desk: &Desk, out: &Out, options: &PinOptions) -> Result<ExitCode, Problem> {
+    let path = desk.ladder.pins_path();
+    let stale =
+        |what: String| Problem::new(Code::PinsStale, what).at(&path).next("`kladder pin`, then commit the file");
+    let Some(old) = &desk.old else { return Err(stale("there are no pins".into())) };
+    let pins = choose(desk, &Pinned(old), &Moves::default(), limits(options))?;
     let differs: Vec<Shift> = shifts(old, &pins, "");
     if pins.rungs == old.rungs && pins.ladder == old.ladder {
-        out.value(&shape(opened, &pins, file.clone(), false))?;
-        out.say(format!("{} pinned in {file}, as the ladder asks for.", count(pins.rungs.len(), "rung")))?;
+        out.value(&shapes::Pin::of(&pins, Some(old), shapes::path(&path), false))?;
+        out.say(format!("{} pinned in {}, as the ladder asks for.", count(pins.rungs.len(), "rung"), shown(&path)))?;
         return Ok(ExitCode::SUCCESS);
     }
     let mut problem = stale("the pins are not what the ladder asks for".into());
@@ -129,41 +113,45 @@ pub(super) fn said(Shift { tool, from, to }: &Shift) -> String {
         (Some(from), Some(to)) => format!("{tool} {from} would be {to}"),
         (Some(from), None) => format!("{tool} {from} would not be needed any more"),
         (None, Some(to)) => format!("{tool} {to} would be new"),
-        (None, None) => tool.clone(),
+        (None, None) => tool.to_string(),
     }
 }
 
 /// Writes the pins beside their ladder.
-pub(super) fn write(opened: &Opened, pins: &Pins) -> Result<bool, Problem> {
-    Ok(pins.write(&opened.ladder.pins_path())?)
+pub(super) fn write(desk: &Desk, pins: &Pins) -> Result<bool, Problem> {
+    Ok(write_pins(pins, &desk.ladder.pins_path())?)
 }
 
-/// Tool, version now, version before; rungs that were left out come last, without a version now.
-type Move<'a> = (&'a str, Option<&'a str>, Option<&'a str>);
+/// A rung before and after; one that was left out has no version now.
+struct Moved<'a> {
+    tool: &'a ToolName,
+    now: Option<&'a Version>,
+    was: Option<&'a Version>,
+}
 
-fn moves_between<'a>(old: Option<&'a Pins>, pins: &'a Pins) -> Vec<Move<'a>> {
-    let before = |tool: &str| old.and_then(|old| old.rungs.get(tool)).map(|pin| pin.version.as_str());
-    let now = pins.rungs.iter().map(|(tool, pin)| (tool.as_str(), Some(pin.version.as_str()), before(tool)));
+fn moves_between<'a>(old: Option<&'a Pins>, pins: &'a Pins) -> Vec<Moved<'a>> {
+    let before = |tool: &ToolName| old.and_then(|old| old.rungs.get(tool)).map(|pin| &pin.version);
+    let now = pins.rungs.iter().map(|(tool, pin)| Moved { tool, now: Some(&pin.version), was: before(tool) });
     let gone = old.into_iter().flat_map(|old| &old.rungs).filter(|(tool, _)| !pins.rungs.contains_key(*tool));
-    now.chain(gone.map(|(tool, pin)| (tool.as_str(), None, Some(pin.version.as_str())))).collect()
+    now.chain(gone.map(|(tool, pin)| Moved { tool, now: None, was: Some(&pin.version) })).collect()
 }
 
-fn rows(moved: &[Move<'_>], pins: &Pins) -> Vec<Vec<String>> {
+fn rows(moved: &[Moved<'_>], pins: &Pins) -> Vec<Vec<String>> {
     let mut rows = Vec::new();
-    for (tool, now, was) in moved {
+    for Moved { tool, now, was } in moved {
         let note = match (now, was) {
             (Some(_), None) => "new".to_owned(),
             (Some(_), Some(was)) => format!("was {was}"),
             (None, _) => "not needed any more".to_owned(),
         };
-        rows.push(vec![styled(STRONG, tool), now.or(*was).unwrap_or_default().to_owned(), styled(FAINT, note)]);
+        let version = now.or(*was).map(Version::to_string).unwrap_or_default();
+        rows.push(vec![styled(STRONG, tool), version, styled(FAINT, note)]);
         let Some(pin) = pins.rungs.get(*tool) else { continue };
         for (platform, version) in &pin.elsewhere {
             rows.push(vec![String::new(), version.to_string(), styled(FAINT, format!("on {platform}"))]);
         }
         if !pin.on.is_empty() {
-            let platforms: Vec<&str> = pin.on.iter().map(kladder_core::platform::Platform::as_str).collect();
-            let note = format!("only on {}", platforms.join(", "));
+            let note = format!("only on {}", plain(&pin.on).join(", "));
             rows.push(vec![String::new(), String::new(), styled(FAINT, note)]);
         }
         for (private, pin) in &pin.private {
@@ -172,16 +160,4 @@ fn rows(moved: &[Move<'_>], pins: &Pins) -> Vec<Vec<String>> {
         }
     }
     rows
-}
-
-fn shape<'a>(opened: &'a Opened, pins: &'a Pins, file: String, changed: bool) -> Shape<'a> {
-    let moved = moves_between(opened.old.as_ref(), pins);
-    let kept = moved.iter().filter_map(|&(tool, now, was)| {
-        let pin = pins.rungs.get(tool)?;
-        let elsewhere = pin.elsewhere.iter().map(|(platform, version)| (platform.as_str(), version.as_str())).collect();
-        let keeps = pin.private.iter().map(|(tool, pin)| (tool.as_str(), pin.version.as_str())).collect();
-        Some(PinnedShape { tool, version: now?, elsewhere, keeps, was })
-    });
-    let left = moved.iter().filter(|(_, now, _)| now.is_none()).map(|&(tool, _, _)| tool);
-    Shape { format: "kladder.pin/1", file, changed, rungs: kept.collect(), left: left.collect() }
 }

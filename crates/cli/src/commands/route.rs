@@ -2,137 +2,71 @@
 
 use std::process::ExitCode;
 
-use kladder_core::catalog::Artifact;
+use kladder_core::bring::fetch::Yards;
 use kladder_core::climb::Prospect;
-use kladder_core::confine::Confined;
-use kladder_core::fetch::Yard;
-use kladder_core::gates::{Standing, admin_script as admin_script_of};
-use kladder_core::pins::Freshness;
-use kladder_core::restart::Anew;
-use kladder_core::route::{Because, Route, Rung, Work};
-use kladder_core::terms::Asked;
-use serde::Serialize;
+use kladder_core::climb::route::Route;
+use kladder_core::desk::{Desk, Freshness};
+use kladder_core::host::confine;
+use kladder_core::keep::state::TaskName;
+use kladder_core::tasks::{Because, Rung, Would};
+use kladder_tell::problem::Problem;
+use kladder_tell::text::{both, bytes, clean, count};
+use kladder_tell::{shapes, words};
 
-use crate::context::{Context, Opened};
+use crate::context::Context;
 use crate::person::weight;
-use crate::problem::Problem;
 use crate::render::Out;
-use crate::render::text::{BAD, FAINT, STRONG, bytes, clean, columns, count, shown, styled};
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    ladder: String,
-    platform: String,
-    bytes_to_fetch: u64,
-    bytes_of_disk: u64,
-    /// By the rates of earlier climbs.
-    seconds: Option<f64>,
-    gates: Vec<GateShape>,
-    /// Those that are still to be accepted.
-    licences: Vec<LicenceShape>,
-    rungs: Vec<RungShape>,
-    leaving: Vec<LeavingShape>,
-}
-
-#[derive(Serialize)]
-struct GateShape {
-    gate: String,
-    tool: Option<String>,
-    open: bool,
-    needed: String,
-    found: String,
-    advice: Option<String>,
-    admin: Vec<String>,
-}
-
-#[derive(Serialize)]
-struct LicenceShape {
-    licence: String,
-    sha256: String,
-    tools: Vec<String>,
-}
-
-#[derive(Serialize)]
-struct RungShape {
-    tool: String,
-    version: String,
-    kind: String,
-    /// Lines of the ladder that wish for it.
-    wished_at: Vec<usize>,
-    needed_by: Vec<String>,
-    /// Its own, then its pieces'; none for what the host has.
-    files: Vec<FileShape>,
-    size: u64,
-    pieces: Vec<String>,
-    /// `nothing`, `wire`, `unpack` or `fetch`: the first step that is left.
-    work: &'static str,
-    checks: usize,
-    /// The commands that it runs to set itself up.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    set_up: Vec<Vec<String>>,
-    /// Tools that lend it files.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    lenders: Vec<String>,
-    folder: String,
-}
-
-#[derive(Serialize)]
-struct FileShape {
-    file: String,
-    size: u64,
-    sha256: String,
-}
-
-#[derive(Serialize)]
-struct LeavingShape {
-    tool: String,
-    version: String,
-}
+use crate::render::text::{BAD, FAINT, STRONG, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<ExitCode, Problem> {
-    let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context, out)?;
-    let prospect = opened.site(context, &pins).prospect()?;
+    let (desk, pins, freshness) = context.open_pinned(out)?;
+    let prospect = desk.site(&pins).prospect()?;
     let route = &prospect.route;
     if admin_script {
-        let script = admin_script_of(&prospect.gates);
-        out.say(script.unwrap_or_else(|| "# There is nothing for an administrator to do.".into()))?;
+        let script = words::admin_script(&prospect.gates);
+        out.verbatim(script.unwrap_or_else(|| "# There is nothing for an administrator to do.".into()))?;
         return Ok(ExitCode::SUCCESS);
     }
-    out.value(&shape(&opened, context, &prospect))?;
-    show(&opened, context, route, out)?;
+    out.value(&shapes::Route::of(&desk.ladder, &context.around.host.platform, &prospect))?;
+    show(&desk, context, route, out)?;
     if route.is_done() {
-        out.say("\nNothing to do: this machine is at the top.")?;
+        out.say("\nAll rungs stand.")?;
         return Ok(ExitCode::SUCCESS);
     }
-    out.say(format!("\n{}", summary(&prospect, &opened.yards)))?;
+    out.say(format!("\n{}", summary(&prospect, &desk.yards)))?;
     ahead(&prospect, out)?;
     for leaving in &route.leaving {
-        out.say(format!("{} {} leaves the landing; it stays on the shelf.", leaving.tool, leaving.version))?;
+        out.say(format!("{leaving} leaves the landing; it stays on the shelf."))?;
+    }
+    if !route.landing_is_whole {
+        out.say("The current landing is damaged; the climb makes another one.")?;
     }
     if freshness != Freshness::Current {
         out.say("These versions are not pinned yet; `kladder pin` or `kladder climb` writes them down.")?;
+    }
+    if prospect.closed().next().is_some() {
+        out.say("The climb does not set off while a gate is closed.")?;
+        return Ok(kladder_tell::problem::Code::GateClosed.into());
     }
     out.say("Set off with `kladder climb`.")?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn show(opened: &Opened, context: &Context, route: &Route, out: &Out) -> Result<(), Problem> {
-    let title = styled(STRONG, &opened.ladder.title);
-    out.say(format!("{title}, on {}, bottom rung first\n", context.host.platform))?;
+fn show(desk: &Desk, context: &Context, route: &Route, out: &Out) -> Result<(), Problem> {
+    let title = styled(STRONG, clean(&desk.ladder.title));
+    out.say(format!("{title}, on {}, bottom rung first\n", context.around.host.platform))?;
     let rows = route.rungs.iter().enumerate().map(|(at, rung)| row(at, rung)).collect();
-    out.say(columns(&["", "rung", "version", "what it is", "size", "to do", "why"], rows, &[0, 4]))
+    out.say(out.columns(&["", "rung", "version", "what it is", "size", "to do", "why"], rows, &[0, 4]))
 }
 
 fn row(at: usize, rung: &Rung) -> Vec<String> {
     vec![
         styled(FAINT, at + 1),
-        styled(STRONG, &rung.name.tool),
-        rung.name.version.to_string(),
+        styled(STRONG, &rung.key.tool),
+        rung.version.to_string(),
         clean(&rung.definition.kind),
         if rung.shelved().is_some() { bytes(rung.size()) } else { styled(FAINT, "host's own") },
-        work(rung).to_owned(),
+        work(rung),
         why(rung),
     ]
 }
@@ -141,7 +75,7 @@ fn row(at: usize, rung: &Rung) -> Vec<String> {
 fn why(rung: &Rung) -> String {
     let piece = |(piece, asking): &(String, Vec<Because>)| format!("; with {piece}: {}", because(asking));
     let pieces: String = rung.pieces.iter().map(piece).collect();
-    match &rung.kept_by {
+    match rung.key.household.owner() {
         Some(owner) => format!("for {owner} alone{pieces}"),
         None => because(&rung.because) + &pieces,
     }
@@ -149,11 +83,11 @@ fn why(rung: &Rung) -> String {
 
 fn because(because: &[Because]) -> String {
     let mut parts: Vec<String> = Vec::new();
-    let mut needed: Vec<&str> = Vec::new();
+    let mut needed: Vec<String> = Vec::new();
     for one in because {
         match one {
             Because::Wished { line } => parts.push(format!("wish in line {line}")),
-            Because::NeededBy { tool } => needed.push(tool),
+            Because::NeededBy { rung } => needed.push(rung.to_string()),
         }
     }
     if !needed.is_empty() {
@@ -162,133 +96,83 @@ fn because(because: &[Because]) -> String {
     parts.join(", ")
 }
 
-fn work(rung: &Rung) -> &'static str {
-    if rung.shelved().is_none() {
-        return if rung.work == Work::Nothing { "nothing" } else { "check" };
-    }
-    match (rung.work, rung.definition.checks.is_empty()) {
-        (Work::Nothing, _) => "nothing",
-        (Work::Wire, true) => "wire",
-        (Work::Wire, false) => "wire, check",
-        (Work::Unpack, true) => "unpack",
-        (Work::Unpack, false) => "unpack, check",
-        (Work::Fetch, true) => "fetch, unpack",
-        (Work::Fetch, false) => "fetch, unpack, check",
+/// The tasks that are left, without those that only follow from others.
+fn work(rung: &Rung) -> String {
+    let fetch = rung.to_fetch.then_some("fetch");
+    let has_checks = !rung.definition.checks.is_empty();
+    let tasks = rung.todo.iter().filter(|task| match task {
+        TaskName::Shelve => false,
+        // What is brought anew is wired anew.
+        TaskName::Launch => !rung.is_to_bring(),
+        TaskName::Check => has_checks,
+        _ => true,
+    });
+    let words: Vec<&str> = fetch.into_iter().chain(tasks.map(|task| words::task(*task))).collect();
+    match words.as_slice() {
+        [] if rung.todo.is_empty() => "stands".to_owned(),
+        [] => "look".to_owned(),
+        words => words.join(", "),
     }
 }
 
-fn summary(prospect: &Prospect, yards: &[Yard]) -> String {
+fn summary(prospect: &Prospect, yards: &Yards) -> String {
     if prospect.fetch == 0 {
-        return format!("{}; nothing to fetch.", count(prospect.route.rungs.len(), "rung"));
+        let rungs = count(prospect.route.rungs.len(), "rung");
+        return match prospect.from_cache {
+            0 => format!("{rungs}; nothing to fetch."),
+            cached => format!("{rungs}; nothing to fetch, {} in the cache to unpack.", bytes(cached)),
+        };
     }
-    let from = yards.first().map_or_else(|| "No yard is known.".into(), |yard| format!("They come from {yard}."));
+    let from = yards.first().map_or_else(|| "No yard is known.".into(), |yard| format!("They come from {}.", yard.shown()));
     format!("{} {from}", weight(prospect))
 }
 
 /// Gates, licences and restarts on the way.
 fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
-    let (open, closed): (Vec<_>, Vec<_>) = prospect.gates.iter().partition(|gate| gate.open);
-    if !open.is_empty() {
-        out.say(format!("{} open.", count(open.len(), "gate")))?;
+    let open = prospect.gates.iter().filter(|gate| gate.open).count();
+    if open > 0 {
+        out.say(format!("{} open.", count(open, "gate")))?;
     }
-    for gate in &closed {
+    for gate in prospect.closed() {
         let tool = gate.tool.as_deref().unwrap_or("the route");
-        let name = styled(BAD, format!("Gate {} is closed:", gate.gate));
-        out.say(format!("{name} {tool} needs {}; found: {}.", gate.needed, clean(&gate.found)))?;
-        gate.advice.iter().try_for_each(|advice| out.say(format!("  {advice}")))?;
+        let name = styled(BAD, format!("Gate {} is closed:", clean(&gate.gate)));
+        let (needed, found) = (clean(&words::needed(&gate.needed)), clean(&words::found(&gate.found)));
+        out.say(format!("{name} {tool} needs {needed}; found: {found}."))?;
+        gate.advice.iter().try_for_each(|advice| out.say(format!("  {}", clean(advice))))?;
     }
-    if closed.iter().any(|gate| !gate.admin.is_empty()) {
+    if prospect.closed().any(|gate| !gate.admin.is_empty()) {
         out.say("`kladder route --admin-script` prints what an administrator must do, as a script.")?;
     }
     for asked in &prospect.licences {
-        let (tools, id) = (asked.tools.join(", "), &asked.licence.id);
-        out.say(format!("{tools} comes under the licence {id}; the climb asks for it. `kladder terms show {id}`"))?;
+        let (tools, id) = (both(&asked.tools), clean(&asked.licence.id));
+        let come = if asked.tools.len() == 1 { "comes" } else { "come" };
+        out.say(format!("{tools} {come} under the licence {id}; the climb asks for it. `kladder terms show {id}`"))?;
     }
     for rung in &prospect.route.rungs {
         around(rung, out)?;
-        let what = match rung.definition.after {
-            Some(Anew::Restart) if rung.work >= Work::Unpack => "the machine must be restarted",
-            Some(Anew::Session) if rung.work >= Work::Unpack => "you must log in anew",
-            _ => continue,
-        };
-        out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.name.tool))?;
+        let Some(anew) = rung.definition.after.filter(|_| rung.is_to_bring()) else { continue };
+        let what = words::anew(anew);
+        out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.key))?;
     }
     Ok(())
 }
 
 /// What a rung runs to set itself up, what is lent to it, and where it may write.
 fn around(rung: &Rung, out: &Out) -> Result<(), Problem> {
-    let tool = &rung.name.tool;
-    for trial in rung.definition.set_up.iter().filter(|_| rung.is_to_bring()) {
-        let run = clean(&trial.run.join(" "));
-        let confined = Confined::here();
-        out.say(format!("{tool} runs a set-up command, {confined}: {} ({run})", clean(&trial.name)))?;
+    let tool = &rung.key;
+    for would in rung.would() {
+        let line = match would {
+            Would::Run { name, command } => {
+                let confined = words::confined(&confine::possible_here());
+                format!("{tool} runs a set-up command: {} ({}); {confined}.", clean(&name), clean(&command))
+            }
+            Would::Borrow { from } => {
+                let lend = if from.len() == 1 { "lends" } else { "lend" };
+                format!("{tool} gets a berth: {} {lend} it files.", both(&from))
+            }
+            Would::Corner(corner) => format!("{tool} may write in {}.", shown(&corner)),
+        };
+        out.say(line)?;
     }
-    let Some(berth) = &rung.berth else { return Ok(()) };
-    let lenders: Vec<&str> = berth.lenders().collect();
-    if !lenders.is_empty() {
-        out.say(format!("{tool} gets a berth: {} lends it files.", lenders.join(", ")))?;
-    }
-    berth.corners().try_for_each(|corner| out.say(format!("{tool} may write in {}.", shown(&corner))))
-}
-
-fn shape(opened: &Opened, context: &Context, prospect: &Prospect) -> Shape {
-    let route = &prospect.route;
-    let leaving = route.leaving.iter();
-    let gate = |gate: &Standing| GateShape {
-        gate: gate.gate.clone(),
-        tool: gate.tool.clone(),
-        open: gate.open,
-        needed: gate.needed.clone(),
-        found: gate.found.clone(),
-        advice: gate.advice.clone(),
-        admin: gate.admin.clone(),
-    };
-    let licence = |asked: &Asked| LicenceShape {
-        licence: asked.licence.id.clone(),
-        sha256: asked.licence.digest().to_string(),
-        tools: asked.tools.clone(),
-    };
-    Shape {
-        format: "kladder.route/1",
-        ladder: opened.ladder.path.display().to_string(),
-        platform: context.host.platform.to_string(),
-        bytes_to_fetch: prospect.fetch,
-        bytes_of_disk: prospect.unpacked,
-        seconds: prospect.time.map(|time| time.as_secs_f64()),
-        gates: prospect.gates.iter().map(gate).collect(),
-        licences: prospect.licences.iter().map(licence).collect(),
-        rungs: route.rungs.iter().map(rung_shape).collect(),
-        leaving: leaving.map(|l| LeavingShape { tool: l.tool.clone(), version: l.version.to_string() }).collect(),
-    }
-}
-
-fn file_shape(artifact: &Artifact) -> FileShape {
-    FileShape { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256.to_string() }
-}
-
-fn rung_shape(rung: &Rung) -> RungShape {
-    let lines = rung.because.iter().filter_map(|b| if let Because::Wished { line } = b { Some(*line) } else { None });
-    let tools =
-        rung.because.iter().filter_map(|b| if let Because::NeededBy { tool } = b { Some(tool.clone()) } else { None });
-    RungShape {
-        tool: rung.name.tool.clone(),
-        version: rung.name.version.to_string(),
-        kind: rung.definition.kind.clone(),
-        wished_at: lines.collect(),
-        needed_by: tools.collect(),
-        files: rung.shelved().iter().flat_map(|shelved| &shelved.artifacts).map(file_shape).collect(),
-        size: rung.size(),
-        pieces: rung.pieces.iter().map(|(piece, _)| piece.clone()).collect(),
-        work: match rung.work {
-            Work::Nothing => "nothing",
-            Work::Wire => "wire",
-            Work::Unpack => "unpack",
-            Work::Fetch => "fetch",
-        },
-        checks: rung.definition.checks.len(),
-        set_up: rung.definition.set_up.iter().map(|trial| trial.run.clone()).collect(),
-        lenders: rung.berth.iter().flat_map(kladder_core::berth::Berth::lenders).map(str::to_owned).collect(),
-        folder: rung.folder().display().to_string(),
-    }
+    Ok(())
 }

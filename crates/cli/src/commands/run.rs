@@ -2,37 +2,24 @@
 
 use std::ffi::OsString;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Output};
 
-use kladder_core::landing::Landings;
-use kladder_core::survey::answers;
-use serde::Serialize;
+use kladder_core::host::survey::answers;
+use kladder_core::keep::landing::Landings;
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes;
 
 use crate::context::Context;
-use crate::problem::{Code, Problem};
 use crate::render::Out;
 
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    command: Vec<String>,
-    /// The file that answered.
-    program: String,
-    /// Whether it is one of the ladder's.
-    climbed: bool,
-    status: i32,
-    stdout: String,
-    stderr: String,
-}
-
 pub(super) fn run(context: &Context, out: &Out, command: &[OsString]) -> Result<ExitCode, Problem> {
-    let path = context.ladder_path().ok_or_else(|| not_climbed(context))?;
-    let landings = Landings::of(&context.home.ladders(), &path);
+    let path = context.around.ladder_path().ok_or_else(|| not_climbed(context))?;
+    let landings = Landings::of(&context.around.home.ladders(), &path);
     if landings.current()?.is_none() {
         return Err(not_climbed(context).at(&path));
     }
-    let variables = landings.environment(&context.host.path)?;
+    let variables = landings.environment(&context.around.host.path)?;
     let (program, mut process) = prepare(command, variables)?;
     if out.json {
         let output = process.output().map_err(|error| not_started(command, &error))?;
@@ -61,16 +48,16 @@ fn prepare(command: &[OsString], variables: Vec<(OsString, OsString)>) -> Result
 
 fn captured(
     command: &[OsString],
-    program: &std::path::Path,
+    program: &Path,
     climbed: bool,
     output: &Output,
     out: &Out,
 ) -> Result<ExitCode, Problem> {
     let status = output.status.code().or_else(|| output.status.signal().map(|signal| 128 + signal)).unwrap_or(1);
-    out.value(&Shape {
-        format: "kladder.run/1",
+    out.value(&shapes::Ran {
+        format: shapes::Ran::FORMAT,
         command: command.iter().map(|word| word.to_string_lossy().into_owned()).collect(),
-        program: program.display().to_string(),
+        program: shapes::path(program),
         climbed,
         status,
         stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -81,7 +68,7 @@ fn captured(
 
 fn not_climbed(context: &Context) -> Problem {
     let next =
-        if context.ladder_path().is_some() { "`kladder climb`" } else { "write a ladder.toml, then `kladder climb`" };
+        if context.around.ladder_path().is_some() { "`kladder climb`" } else { "`kladder start`, then `kladder climb`" };
     Problem::new(Code::NotClimbed, "nothing has been climbed yet").next(next)
 }
 
@@ -92,7 +79,7 @@ fn no_command(name: &str) -> Problem {
 }
 
 fn not_started(command: &[OsString], error: &std::io::Error) -> Problem {
-    let name = command.first().map(|name| name.display().to_string()).unwrap_or_default();
-    let code = if error.kind() == std::io::ErrorKind::NotFound { Code::NoCommand } else { Code::NoPermission };
+    let name = command.first().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let code = if error.kind() == std::io::ErrorKind::NotFound { Code::NoCommand } else { Code::CannotStart };
     Problem::new(code, format!("`{name}` cannot be started")).why(error.to_string())
 }

@@ -2,56 +2,48 @@
 
 use std::process::ExitCode;
 
-use kladder_core::pins::Freshness;
-use kladder_core::standing::{Next, Standing};
-use serde::Serialize;
+use kladder_core::desk::standing::{Next, Standing};
+use kladder_core::desk::{Desk, Freshness};
+use kladder_tell::problem::Problem;
+use kladder_tell::shapes;
+use kladder_tell::text::{bytes, clean, count};
 
-use crate::context::{Context, Opened};
-use crate::problem::Problem;
+use crate::context::Context;
 use crate::render::Out;
-use crate::render::text::{GOOD, STRONG, TOLD, bytes, columns, count, shown, styled};
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    ladder: Option<String>,
-    title: Option<String>,
-    /// `current`, `stale` or `missing`.
-    pins: Option<&'static str>,
-    landing: Option<u32>,
-    rungs: usize,
-    to_climb: usize,
-    bytes_to_fetch: u64,
-    next: &'static str,
-}
+use crate::render::text::{GOOD, STRONG, TOLD, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
-    if context.ladder_path().is_none() {
+    if context.around.ladder_path().is_none() {
         return no_ladder(out);
     }
-    let opened = context.open()?;
-    let (pins, freshness) = opened.settle(context, out)?;
-    let standing = Standing::of(&opened.site(context, &pins), freshness)?;
-    out.value(&shape(&opened, &standing))?;
-    show(&opened, &standing, out)?;
+    let (desk, pins, freshness) = context.open_pinned(out)?;
+    let standing = Standing::of(&desk.site(&pins), freshness)?;
+    out.value(&shape(&desk, &standing))?;
+    show(&desk, &standing, out)?;
     Ok(ExitCode::SUCCESS)
+}
+
+fn words(commands: &[&str]) -> Vec<Vec<String>> {
+    commands.iter().map(|command| command.split(' ').map(str::to_owned).collect()).collect()
 }
 
 fn no_ladder(out: &Out) -> Result<ExitCode, Problem> {
-    let next = "kladder demo";
-    let (ladder, title, pins, landing) = (None, None, None, None);
-    let (rungs, to_climb, bytes_to_fetch) = (0, 0, 0);
-    out.value(&Shape { format: STANDING, ladder, title, pins, landing, rungs, to_climb, bytes_to_fetch, next })?;
+    let next = words(&["kladder start", "kladder demo"]);
+    out.value(&shapes::Standing { format: shapes::Standing::FORMAT, next, ..shapes::Standing::default() })?;
     out.say("No ladder here, and none for this workstation.")?;
     out.say("\nA ladder is a file, ladder.toml, that says what a workstation must have.")?;
-    out.say(format!("To see the whole story on made-up data: {}", styled(TOLD, next)))?;
-    out.say(format!("To get an example to start from:        {}", styled(TOLD, "kladder demo --keep FOLDER")))?;
+    let rows = [
+        ("to write one after a few questions", "kladder start --catalog FOLDER"),
+        ("to take a colleague's", "kladder start --from FILE, ADDRESS or REPOSITORY"),
+        ("to see the whole story on made-up data", "kladder demo"),
+        ("to get an example to play with", "kladder demo --keep FOLDER"),
+    ];
+    let rows = rows.map(|(what, command)| vec![what.to_owned(), styled(TOLD, command)]).to_vec();
+    out.say(out.columns(&[], rows, &[]))?;
     Ok(ExitCode::SUCCESS)
 }
 
-const STANDING: &str = "kladder.standing/1";
-
-fn show(opened: &Opened, standing: &Standing, out: &Out) -> Result<(), Problem> {
+fn show(desk: &Desk, standing: &Standing, out: &Out) -> Result<(), Problem> {
     let row = |name: &str, text: String| vec![name.to_owned(), text];
     let pins = match standing.pins {
         Freshness::Current => "fit the ladder".to_owned(),
@@ -60,44 +52,38 @@ fn show(opened: &Opened, standing: &Standing, out: &Out) -> Result<(), Problem> 
         Freshness::Missing => "none yet".to_owned(),
     };
     let landing = standing.landing.as_ref().map_or_else(
-        || "none yet".to_owned(),
+        || "none that can be used".to_owned(),
         |landing| format!("{}, made {}", landing.number, landing.made.strftime("%Y-%m-%d %H:%M UTC")),
     );
     let rungs = match standing.to_climb {
-        0 => format!("{}, {}", standing.rungs, styled(GOOD, "all in place")),
+        0 => format!("{}, {}", standing.rungs, styled(GOOD, "all stand")),
         left => format!("{}, {left} to climb, {} to fetch", standing.rungs, bytes(standing.to_fetch)),
     };
-    out.say(styled(STRONG, &opened.ladder.title))?;
+    out.say(styled(STRONG, clean(&desk.ladder.title)))?;
+    let wishes = count(desk.ladder.wishes.len(), "wish");
     let rows = vec![
-        row(
-            "ladder",
-            format!(
-                "{}, {}",
-                shown(&opened.ladder.path),
-                count(opened.ladder.wishes.len(), "wish").replace("wishs", "wishes")
-            ),
-        ),
+        row("ladder", format!("{}, {wishes}", shown(&desk.ladder.path))),
         row("pins", pins),
         row("landing", landing),
         row("rungs", rungs),
-        row("next", styled(TOLD, next(standing.next))),
+        row("next", styled(TOLD, next(standing.next).join(", then "))),
     ];
-    out.say(columns(&[], rows, &[]))
+    out.say(out.columns(&[], rows, &[]))
 }
 
-fn next(next: Next) -> &'static str {
+fn next(next: Next) -> &'static [&'static str] {
     match next {
-        Next::Climb => "kladder route, then kladder climb",
-        Next::ClimbAgain => "kladder climb",
-        Next::Verify => "kladder verify, or kladder run -- CMD",
+        Next::Climb => &["kladder route", "kladder climb"],
+        Next::ClimbAgain => &["kladder climb"],
+        Next::Verify => &["kladder verify"],
     }
 }
 
-fn shape(opened: &Opened, standing: &Standing) -> Shape {
-    Shape {
-        format: STANDING,
-        ladder: Some(opened.ladder.path.display().to_string()),
-        title: Some(opened.ladder.title.clone()),
+fn shape(desk: &Desk, standing: &Standing) -> shapes::Standing {
+    shapes::Standing {
+        format: shapes::Standing::FORMAT,
+        ladder: Some(shapes::path(&desk.ladder.path)),
+        title: Some(desk.ladder.title.clone()),
         pins: Some(match standing.pins {
             Freshness::Current => "current",
             Freshness::Stale => "stale",
@@ -108,6 +94,6 @@ fn shape(opened: &Opened, standing: &Standing) -> Shape {
         rungs: standing.rungs,
         to_climb: standing.to_climb,
         bytes_to_fetch: standing.to_fetch,
-        next: next(standing.next),
+        next: words(next(standing.next)),
     }
 }

@@ -4,35 +4,48 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::ExitCode;
 
-use kladder_core::survey::{Guest, Rights, Survey, Virtualisation, look, usual};
-use serde::Serialize;
+use kladder_core::host::survey::{Guest, Known, Rights, Survey, Virtualisation, look, usual};
+use kladder_tell::problem::Problem;
+use kladder_tell::shapes;
+use kladder_tell::text::{bytes, clean, count};
 
 use crate::context::Context;
-use crate::problem::Problem;
 use crate::render::Out;
-use crate::render::text::{FAINT, STRONG, bytes, clean, columns, count, styled};
+use crate::render::text::{FAINT, STRONG, shown, styled};
 
 /// Commands that are there twice are shown up to this many; JSON has all.
 const SHOWN: usize = 12;
 
-#[derive(Serialize)]
-struct Shape<'s> {
-    format: &'static str,
-    #[serde(flatten)]
-    survey: &'s Survey,
-}
-
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
-    let survey = look(&context.host, &context.home.places(&context.host.temporary), &usual());
-    out.value(&Shape { format: "kladder.survey/1", survey: &survey })?;
-    out.say(styled(STRONG, if context.host.is_described() { "The described machine" } else { "This machine" }))?;
-    out.say(columns(&[], rows(&survey), &[]))?;
+    let survey = look(&context.around.host, &context.around.home.places(&context.around.host.temporary), &known(context));
+    out.value(&shapes::Surveyed::of(&survey))?;
+    out.say(styled(STRONG, if context.around.host.is_described() { "The described machine" } else { "This machine" }))?;
+    out.say(out.columns(&[], rows(&survey), &[]))?;
     tools(&survey, out)?;
     twice(&survey, out)?;
     for note in &survey.notes {
         out.say(format!("\nOdd: {}.", clean(note)))?;
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The usual tools, and those that the catalogs say how to find.
+fn known(context: &Context) -> Vec<Known> {
+    let mut known = usual();
+    // A survey is of the machine: without catalogs, or with broken ones, it is made all the same.
+    let Ok(catalogs) = context.around.open_catalogs() else { return known };
+    for name in catalogs.names() {
+        let Ok(Some(definition)) = catalogs.tool(name) else { continue };
+        let Some(probe) = &definition.host else { continue };
+        known.retain(|other| other.command != probe.command.as_str());
+        known.push(Known {
+            tool: name.to_string(),
+            command: probe.command.to_string(),
+            arguments: probe.ask.clone(),
+            pattern: probe.version.regex().clone(),
+        });
+    }
+    known
 }
 
 fn rows(survey: &Survey) -> Vec<Vec<String>> {
@@ -126,7 +139,7 @@ fn virtualisation(facts: Virtualisation) -> &'static str {
 }
 
 fn graphics(survey: &Survey) -> String {
-    let one = |card: &kladder_core::survey::Graphics| {
+    let one = |card: &kladder_core::host::survey::Graphics| {
         joined(&[card.device.clone(), card.driver.as_ref().map(|d| format!("driver {d}")), card.version.clone()], " ")
     };
     let cards: Vec<String> = survey.graphics.iter().map(one).collect();
@@ -152,25 +165,25 @@ fn tools(survey: &Survey, out: &Out) -> Result<(), Problem> {
     if survey.tools.is_empty() {
         return out.say("\nNone of the usual tools is there.");
     }
-    let row = |tool: &kladder_core::survey::HostTool| {
+    let row = |tool: &kladder_core::host::survey::HostTool| {
         let version = tool.version.clone().or_else(|| tool.why.clone()).unwrap_or_default();
-        vec![styled(STRONG, &tool.command), clean(&version), tool.path.display().to_string()]
+        vec![styled(STRONG, &tool.command), clean(&version), shown(&tool.path)]
     };
     out.say(format!("\n{}", styled(STRONG, "Tools that are there already")))?;
-    out.say(columns(&["command", "version", "file that answers"], survey.tools.iter().map(row).collect(), &[]))
+    out.say(out.columns(&["command", "version", "file that answers"], survey.tools.iter().map(row).collect(), &[]))
 }
 
 fn twice(survey: &Survey, out: &Out) -> Result<(), Problem> {
     if survey.twice.is_empty() {
         return Ok(());
     }
-    let row = |twice: &kladder_core::survey::Twice| {
-        let others: Vec<String> = twice.others.iter().map(|path| path.display().to_string()).collect();
-        vec![styled(STRONG, &twice.command), twice.wins.display().to_string(), others.join(", ")]
+    let row = |twice: &kladder_core::host::survey::Twice| {
+        let others: Vec<String> = twice.others.iter().map(|path| shown(path)).collect();
+        vec![styled(STRONG, &twice.command), shown(&twice.wins), others.join(", ")]
     };
     out.say(format!("\n{}", styled(STRONG, "Commands that are there more than once")))?;
     let rows = survey.twice.iter().take(SHOWN).map(row).collect();
-    out.say(columns(&["command", "file that answers", "hidden behind it"], rows, &[]))?;
+    out.say(out.columns(&["command", "file that answers", "hidden behind it"], rows, &[]))?;
     let more = survey.twice.len().saturating_sub(SHOWN);
     if more == 0 { Ok(()) } else { out.say(styled(FAINT, format!("  and {more} more; --json has all"))) }
 }

@@ -2,29 +2,17 @@
 
 use std::process::ExitCode;
 
-use kladder_core::state::Writer;
-use kladder_core::terms::Terms;
-use serde::Serialize;
+use kladder_choose::near::near;
+use kladder_core::keep::state::Writer;
+use kladder_core::keep::terms::{Accepted, Terms};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes;
+use kladder_tell::text::{both, clean};
 
 use crate::args::TermsCommand;
 use crate::context::Context;
-use crate::problem::{Code, Problem};
-use crate::render::text::{STRONG, clean, columns, styled};
+use crate::render::text::{STRONG, styled};
 use crate::render::{Out, Progress};
-
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    accepted: Vec<AcceptedShape>,
-}
-
-#[derive(Serialize)]
-struct AcceptedShape {
-    licence: String,
-    sha256: String,
-    tools: Vec<String>,
-    at: String,
-}
 
 pub(super) fn run(context: &Context, out: &Out, command: Option<&TermsCommand>) -> Result<ExitCode, Problem> {
     match command {
@@ -36,45 +24,47 @@ pub(super) fn run(context: &Context, out: &Out, command: Option<&TermsCommand>) 
 }
 
 fn list(context: &Context, out: &Out) -> Result<(), Problem> {
-    let terms = Terms::read(&context.home.data)?;
-    let shape = |accepted: &kladder_core::terms::Accepted| AcceptedShape {
-        licence: accepted.licence.clone(),
-        sha256: accepted.text.to_string(),
-        tools: accepted.tools.clone(),
-        at: accepted.at.to_string(),
-    };
-    out.value(&Shape { format: "kladder.terms/1", accepted: terms.accepted.iter().map(shape).collect() })?;
+    let terms = Terms::read(&context.around.home.data)?;
+    out.value(&shapes::Terms::of(&terms))?;
     if terms.accepted.is_empty() {
         return out.say("No licence has been accepted.");
     }
-    let row = |accepted: &kladder_core::terms::Accepted| {
+    let row = |accepted: &Accepted| {
         let at = accepted.at.strftime("%Y-%m-%d %H:%M UTC").to_string();
-        vec![styled(STRONG, &accepted.licence), accepted.tools.join(", "), at, accepted.text.short()]
+        vec![styled(STRONG, &accepted.licence), both(&accepted.tools), at, accepted.text.short()]
     };
     let rows = terms.accepted.iter().map(row).collect();
-    out.say(columns(&["licence", "for", "accepted", "text begins its digest with"], rows, &[]))?;
+    out.say(out.columns(&["licence", "for", "accepted", "text begins its digest with"], rows, &[]))?;
     out.say("\n`kladder terms show LICENCE` prints a text, `kladder terms withdraw LICENCE` takes an acceptance back.")
 }
 
 fn show(context: &Context, out: &Out, id: &str) -> Result<(), Problem> {
-    let licence = context.open()?.catalog.licence(id)?;
-    let accepted = Terms::read(&context.home.data)?.has(&licence);
-    out.value(&serde_json::json!({
-        "format": "kladder.licence/1", "licence": id, "text": licence.text,
-        "sha256": licence.digest(), "accepted": accepted,
-    }))?;
-    licence.text.lines().try_for_each(|line| out.say(clean(line)))
+    let catalogs = context.around.open_catalogs()?;
+    let Some(licence) = catalogs.licence(id)? else {
+        let there = catalogs.licences()?;
+        let problem = Problem::new(Code::NotInCatalog, format!("the catalog has no licence `{id}`"));
+        return Err(match near(id, there.iter().map(String::as_str)).first() {
+            Some(near) => problem.next(format!("did you mean `{near}`?")),
+            None if there.is_empty() => problem.why("it has none at all"),
+            None => problem.why(format!("it has {}", both(&there))),
+        });
+    };
+    let accepted = Terms::read(&context.around.home.data)?.has(&licence);
+    let (sha256, text) = (licence.digest(), licence.text);
+    let format = shapes::LicenceText::FORMAT;
+    out.value(&shapes::LicenceText { format, licence: id.to_owned(), text: text.clone(), sha256, accepted })?;
+    text.lines().try_for_each(|line| out.say(clean(line)))
 }
 
 fn withdraw(context: &Context, out: &Out, id: &str) -> Result<(), Problem> {
     let progress = Progress::new(out)?;
-    let _writer = Writer::enter(&context.home, context.wait, &progress)?;
-    let mut terms = Terms::read(&context.home.data)?;
+    let _writer = Writer::enter(&context.around.home, context.around.wait, &progress)?;
+    let mut terms = Terms::read(&context.around.home.data)?;
     if !terms.withdraw(id) {
         return Err(Problem::new(Code::Failed, format!("the licence `{id}` was not accepted"))
             .next("`kladder terms` lists those that were"));
     }
-    terms.write(&context.home.data)?;
-    out.value(&serde_json::json!({ "format": "kladder.withdrawn/1", "licence": id }))?;
+    terms.write(&context.around.home.data)?;
+    out.value(&shapes::Withdrawn { format: shapes::Withdrawn::FORMAT, licence: id.to_owned() })?;
     out.say(format!("Withdrawn. What was climbed under `{id}` stays; the next climb that needs it asks again."))
 }

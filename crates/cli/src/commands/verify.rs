@@ -2,108 +2,98 @@
 
 use std::process::ExitCode;
 
-use kladder_core::route::{Route, Work};
-use kladder_core::verdict::{Outcome, Subject, Verdict};
-use serde::Serialize;
+use kladder_choose::names::RungKey;
+use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
+use kladder_core::climb::route::Route;
+use kladder_core::desk::Desk;
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::text::{clean, count, time};
+use kladder_tell::{shapes, words};
 
-use crate::context::{Context, Opened};
-use crate::problem::{Code, Problem};
-use crate::render::text::{BAD, FAINT, GOOD, STRONG, clean, columns, count, styled, time};
+use super::climb;
+use crate::args::{ClimbOptions, VerifyOptions};
+use crate::context::Context;
+use crate::render::text::{BAD, FAINT, GOOD, STRONG, styled};
 use crate::render::{Out, Progress};
 
-#[derive(Serialize)]
-struct Shape {
-    format: &'static str,
-    passed: usize,
-    failed: usize,
-    skipped: usize,
-    verdicts: Vec<VerdictShape>,
-}
-
-#[derive(Serialize)]
-struct VerdictShape {
-    /// `files`, `answer`, `check` or `rehearsal`.
-    kind: &'static str,
-    /// The tool, or the rehearsal.
-    of: String,
-    claim: String,
-    /// `passed`, `failed` or `skipped`.
-    outcome: &'static str,
-    why: Option<String>,
-    output: Option<String>,
-    seconds: f64,
-}
-
-pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
-    let opened = context.open()?;
-    let (pins, _) = opened.settle(context, out)?;
-    let site = opened.site(context, &pins);
+pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Result<ExitCode, Problem> {
+    let (desk, pins, _) = context.open_pinned(out)?;
+    let site = desk.site(&pins);
     let route = site.route()?;
-    ensure_climbed(&route, &opened)?;
+    ensure_climbed(&route, &desk, options.mend)?;
     let progress = Progress::new(out)?;
     let verdicts = site.verify(&route, &progress);
     progress.finish();
     let verdicts = verdicts?;
-    let tally = Tally::of(&verdicts);
-    out.value(&shape(&verdicts, &tally))?;
+    let shape = shapes::Verify::of(&verdicts);
+    let mends = options.mend && verdicts.iter().any(is_damage);
+    if !mends {
+        out.value(&shape)?;
+    }
     show(&route, &verdicts, out)?;
-    out.say(format!("\n{}", tally.sentence()))?;
-    Ok(if tally.failed == 0 { ExitCode::SUCCESS } else { Code::CheckFailed.into() })
+    out.say(format!("\n{}", sentence(&shape)))?;
+    if mends {
+        out.say("\nWhat is damaged is brought anew:\n")?;
+        climb::run(context, &out.without_values(), &ClimbOptions { yes: true, ..ClimbOptions::default() })?;
+        out.say("")?;
+        return run(context, out, &VerifyOptions { mend: false });
+    }
+    if shape.failed == 0 {
+        return Ok(ExitCode::SUCCESS);
+    }
+    if verdicts.iter().any(is_damage) {
+        out.say("`kladder verify --mend` brings anew what is damaged; `kladder climb` does it too.")?;
+    }
+    Ok(Code::CheckFailed.into())
 }
 
-fn ensure_climbed(route: &Route, opened: &Opened) -> Result<(), Problem> {
-    let missing: Vec<_> = route.rungs.iter().filter(|rung| rung.work != Work::Nothing).collect();
+/// Whether a verdict is about something that a climb makes anew.
+fn is_damage(verdict: &Verdict) -> bool {
+    let Outcome::Failed { finding, .. } = &verdict.outcome else { return false };
+    matches!(verdict.subject, Subject::Files { .. } | Subject::Commands)
+        || matches!(finding, Finding::OtherLauncher | Finding::NoEntry | Finding::OtherEntry { .. })
+}
+
+/// A landing that is another one than the pins say would be verified against what it never was.
+fn ensure_climbed(route: &Route, desk: &Desk, mends: bool) -> Result<(), Problem> {
+    let unfinished = route.rungs.iter().filter(|rung| !rung.todo.is_empty());
+    let is_there = |rung: &&kladder_core::tasks::Rung| mends && !rung.is_to_bring();
+    let missing: Vec<_> = unfinished.filter(|rung| !is_there(rung)).collect();
     let Some(first) = missing.first() else { return Ok(()) };
     let rungs = count(missing.len(), "rung");
-    Err(Problem::new(Code::NotClimbed, format!("{rungs} not climbed yet, {} first of all", first.name.tool))
-        .at(&opened.ladder.path)
-        .why("verify looks at a landing that is what the pins say")
+    let to_climb = if missing.len() == 1 { "is to be climbed" } else { "are to be climbed" };
+    Err(Problem::new(Code::NotClimbed, format!("{rungs} {to_climb}, {} first of all", first.key))
+        .at(&desk.ladder.path)
+        .why("verify looks at a landing that is what the pins and the catalog say")
         .next("`kladder climb`"))
 }
 
-struct Tally {
-    passed: usize,
-    failed: usize,
-    skipped: usize,
-}
-
-impl Tally {
-    fn of(verdicts: &[Verdict]) -> Self {
-        let number = |wanted: fn(&Outcome) -> bool| verdicts.iter().filter(|v| wanted(&v.outcome)).count();
-        Self {
-            passed: number(|outcome| matches!(outcome, Outcome::Passed)),
-            failed: number(|outcome| matches!(outcome, Outcome::Failed { .. })),
-            skipped: number(|outcome| matches!(outcome, Outcome::Skipped { .. })),
-        }
+fn sentence(tally: &shapes::Verify) -> String {
+    let skipped = if tally.skipped == 0 { String::new() } else { format!(", {} skipped", tally.skipped) };
+    if tally.failed > 0 {
+        return format!("{} of {} failed{skipped}.", tally.failed, tally.failed + tally.passed);
     }
-
-    fn sentence(&self) -> String {
-        let skipped = if self.skipped == 0 { String::new() } else { format!(", {} skipped", self.skipped) };
-        if self.failed > 0 {
-            return format!("{} of {} failed{skipped}.", self.failed, self.failed + self.passed);
-        }
-        format!("{}{skipped}.", styled(GOOD, format!("All {} passed", self.passed)))
-    }
+    format!("{}{skipped}.", styled(GOOD, format!("All {} passed", tally.passed)))
 }
 
 /// A line for each rung, then the rehearsals step by step, then what failed in full.
 fn show(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
     let rows = route.rungs.iter().map(|rung| {
-        let own: Vec<&Verdict> = verdicts.iter().filter(|v| of_rung(v, &rung.key())).collect();
+        let own = |kind: fn(&Subject) -> bool| cell(verdicts, &rung.key, kind);
         vec![
-            styled(STRONG, &rung.name.tool),
-            rung.name.version.to_string(),
-            of(&own, "files"),
-            of(&own, "answer"),
-            of(&own, "check"),
+            styled(STRONG, &rung.key),
+            rung.version.to_string(),
+            own(|subject| matches!(subject, Subject::Files { .. })),
+            own(|subject| matches!(subject, Subject::Answer { .. })),
+            own(|subject| matches!(subject, Subject::Check { .. } | Subject::SetUp { .. })),
         ]
     });
-    out.say(columns(&["rung", "version", "files", "commands", "checks"], rows.collect(), &[]))?;
+    out.say(out.columns(&["rung", "version", "files", "commands", "checks"], rows.collect(), &[]))?;
     let mut shown = "";
     for verdict in verdicts {
-        let Subject::Rehearsal { rehearsal, step } = &verdict.subject else { continue };
+        let Subject::Rehearsal { rehearsal, step: Some(step) } = &verdict.subject else { continue };
         if shown != rehearsal {
-            out.say(format!("\n  rehearsal {}", styled(STRONG, rehearsal)))?;
+            out.say(format!("\n  rehearsal {}", styled(STRONG, clean(rehearsal))))?;
             shown = rehearsal;
         }
         out.say(format!("    {}  {}  {}", word(&verdict.outcome), clean(step), styled(FAINT, time(verdict.took))))?;
@@ -112,33 +102,35 @@ fn show(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
 }
 
 fn show_reason(verdict: &Verdict, out: &Out) -> Result<(), Problem> {
-    let (why, output) = match &verdict.outcome {
-        Outcome::Passed => return Ok(()),
-        Outcome::Failed { why, output } => (why, output.as_str()),
-        Outcome::Skipped { why } => (why, ""),
-    };
-    let (owner, claim) = (verdict.subject.owner(), verdict.subject.claim());
-    out.say(format!("\n  {} {}: {}", word(&verdict.outcome), styled(STRONG, owner), clean(&claim)))?;
-    out.say(format!("    {}", clean(why)))?;
-    output.lines().take(12).try_for_each(|line| out.say(format!("    {} {}", styled(FAINT, "|"), clean(line))))
-}
-
-fn of_rung(verdict: &Verdict, tool: &str) -> bool {
-    !matches!(verdict.subject, Subject::Rehearsal { .. }) && verdict.subject.owner() == tool
-}
-
-fn kind(subject: &Subject) -> &'static str {
-    match subject {
-        Subject::Files { .. } => "files",
-        Subject::Answer { .. } => "answer",
-        Subject::Check { .. } | Subject::SetUp { .. } => "check",
-        Subject::Rehearsal { .. } => "rehearsal",
+    let (owner, claim) = (clean(&words::owner(&verdict.subject)), clean(&words::claim(&verdict.subject)));
+    let head = format!("\n  {} {}: {claim}", word(&verdict.outcome), styled(STRONG, owner));
+    let quoted = |line: String| out.say(format!("    {} {line}", styled(FAINT, "|")));
+    match &verdict.outcome {
+        Outcome::Passed => Ok(()),
+        Outcome::Skipped(why) => {
+            out.say(head)?;
+            out.say(format!("    {}", clean(&words::skipped(why))))
+        }
+        Outcome::Failed { finding, output, causes } => {
+            out.say(head)?;
+            out.say(format!("    {}", clean(&words::finding(finding))))?;
+            if let Finding::Differs { differences, all } = finding {
+                differences.iter().try_for_each(|one| quoted(clean(&words::difference(one))))?;
+                let more = all - differences.len();
+                if more > 0 {
+                    quoted(format!("and {more} more"))?;
+                }
+            }
+            words::output(output).into_iter().try_for_each(quoted)?;
+            causes.iter().try_for_each(|cause| out.say(format!("    {}", clean(&words::cause(cause)))))
+        }
     }
 }
 
 /// The cell for the verdicts of one kind: `passed`, `2 passed`, `failed`, or nothing.
-fn of(verdicts: &[&Verdict], wanted: &str) -> String {
-    let of_kind: Vec<_> = verdicts.iter().filter(|verdict| kind(&verdict.subject) == wanted).collect();
+fn cell(verdicts: &[Verdict], rung: &RungKey, kind: fn(&Subject) -> bool) -> String {
+    let of_kind: Vec<_> =
+        verdicts.iter().filter(|verdict| verdict.subject.rung() == Some(rung) && kind(&verdict.subject)).collect();
     match of_kind.iter().find(|verdict| verdict.failed()) {
         Some(failed) => word(&failed.outcome),
         None if of_kind.is_empty() => styled(FAINT, "none"),
@@ -148,35 +140,10 @@ fn of(verdicts: &[&Verdict], wanted: &str) -> String {
 }
 
 fn word(outcome: &Outcome) -> String {
-    match outcome {
-        Outcome::Passed => styled(GOOD, "passed"),
-        Outcome::Failed { .. } => styled(BAD, "failed"),
-        Outcome::Skipped { .. } => styled(FAINT, "skipped"),
-    }
-}
-
-fn shape(verdicts: &[Verdict], tally: &Tally) -> Shape {
-    let one = |verdict: &Verdict| {
-        let (outcome, why, output) = match &verdict.outcome {
-            Outcome::Passed => ("passed", None, None),
-            Outcome::Failed { why, output } => ("failed", Some(why.clone()), Some(output.clone())),
-            Outcome::Skipped { why } => ("skipped", Some(why.clone()), None),
-        };
-        VerdictShape {
-            kind: kind(&verdict.subject),
-            of: verdict.subject.owner().to_owned(),
-            claim: verdict.subject.claim(),
-            outcome,
-            why,
-            output,
-            seconds: verdict.took.as_secs_f64(),
-        }
+    let style = match outcome {
+        Outcome::Passed => GOOD,
+        Outcome::Failed { .. } => BAD,
+        Outcome::Skipped(_) => FAINT,
     };
-    Shape {
-        format: "kladder.verify/1",
-        passed: tally.passed,
-        failed: tally.failed,
-        skipped: tally.skipped,
-        verdicts: verdicts.iter().map(one).collect(),
-    }
+    styled(style, words::outcome(outcome))
 }

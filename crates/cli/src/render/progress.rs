@@ -4,34 +4,83 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::thread;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use kladder_core::event::{Event, Observer, RungName};
+use kladder_core::base::event::{Event, Observer, RungName};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::text::{bytes, clean, count, time};
+use kladder_tell::words;
 
 use super::Out;
-use super::text::{FAINT, STRONG, bytes, clean, count, styled, time};
-use crate::problem::{Code, Problem};
+use super::text::{BAD, FAINT, STRONG, styled};
 
 /// Listens to the core, draws, and passes on the user's wish to end.
 pub(crate) struct Progress {
     out: Out,
     cancelled: Arc<AtomicBool>,
-    received: AtomicU64,
+    arrived: Arc<Arrived>,
     bar: ProgressBar,
     /// Something is drawn.
     drawn: AtomicBool,
     now: Mutex<Now>,
 }
 
-const FETCHING: &str = "  {prefix:.dim}  {msg}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {decimal_amountper_sec}, {eta} left";
-const SPINNING: &str = "  {prefix:.dim}  {msg}  {elapsed:.dim}";
+/// Wide terminals have a bar with rate and time left, narrow ones less of it.
+const FETCHING: [(usize, &str); 3] = [
+    (
+        90,
+        "  {prefix:.dim}  {msg}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {decimal_bytes_per_sec}, {eta} left",
+    ),
+    (56, "  {prefix:.dim}  {wide_bar:.cyan/dim}  {decimal_bytes} of {decimal_total_bytes}, {eta} left"),
+    (0, "  {wide_bar:.cyan/dim} {percent} %, {eta} left"),
+];
+const WORKING: &str = "  {prefix:.dim}  {wide_msg}";
+/// Rungs that are climbed, and those that are not.
+const BAR: &str = "HH-";
+
+/// Bytes of what is being fetched.
+#[derive(Default)]
+struct Arrived {
+    /// In this climb.
+    received: AtomicU64,
+    /// In earlier ones.
+    had: AtomicU64,
+    /// All that the climb fetches.
+    of: AtomicU64,
+}
+
+impl Arrived {
+    fn position(&self) -> u64 {
+        let all = self.had.load(Ordering::Relaxed).saturating_add(self.received.load(Ordering::Relaxed));
+        all.min(self.of.load(Ordering::Relaxed))
+    }
+}
+
+/// Moves the bar as long as it is drawn.
+fn move_bar(bar: &ProgressBar, arrived: &Arc<Arrived>) {
+    let (bar, arrived) = (bar.clone(), Arc::downgrade(arrived));
+    thread::spawn(move || {
+        while let Some(arrived) = arrived.upgrade().filter(|_| !bar.is_finished()) {
+            bar.set_position(arrived.position());
+            drop(arrived);
+            thread::sleep(TICK);
+        }
+    });
+}
 
 const TICK: Duration = Duration::from_millis(100);
 
 /// The templates are fixed and were seen to parse; a bar without style still counts.
 fn style(template: &str) -> ProgressStyle {
-    ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar())
+    let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
+    style.progress_chars(BAR)
+}
+
+fn fetching(width: usize) -> ProgressStyle {
+    let fitting = FETCHING.iter().find(|(least, _)| width >= *least);
+    style(fitting.map_or(WORKING, |(_, template)| template))
 }
 
 #[derive(Default)]
@@ -42,12 +91,8 @@ struct Now {
     name: String,
     done: Vec<String>,
     checks: usize,
-    /// Bytes that the climb fetches.
-    fetch: u64,
     /// Files under way, for whichever rung.
     arriving: BTreeSet<String>,
-    /// Bytes of them that came in an earlier climb.
-    had: u64,
     /// The bar is drawn, not the spinner.
     fetching: bool,
 }
@@ -56,7 +101,7 @@ impl Progress {
     /// Begins to listen for an interruption; a second one ends the program at once.
     pub(crate) fn new(out: &Out) -> Result<Self, Problem> {
         let cancelled = Arc::new(AtomicBool::new(false));
-        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP] {
             let code = i32::from(Code::Interrupted as u8);
             signal_hook::flag::register_conditional_shutdown(signal, code, Arc::clone(&cancelled))
                 .and_then(|_| signal_hook::flag::register(signal, Arc::clone(&cancelled)))
@@ -64,11 +109,11 @@ impl Progress {
         }
         let target = if out.draws() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(None, target);
-        bar.set_style(style(SPINNING));
+        bar.set_style(style(WORKING));
         Ok(Self {
             out: out.clone(),
             cancelled,
-            received: AtomicU64::new(0),
+            arrived: Arc::default(),
             bar,
             drawn: AtomicBool::new(false),
             now: Mutex::default(),
@@ -91,11 +136,11 @@ impl Progress {
         // Not before there is something to draw: a question may stand on the screen until then.
         if !self.drawn.swap(true, Ordering::Relaxed) {
             self.bar.enable_steady_tick(TICK);
+            move_bar(&self.bar, &self.arrived);
         }
         let fetching = !now.arriving.is_empty();
         if fetching != now.fetching {
-            let template = if fetching { FETCHING } else { SPINNING };
-            self.bar.set_style(style(template));
+            self.bar.set_style(if fetching { self::fetching(self.out.drawing_width()) } else { style(WORKING) });
         }
         now.fetching = fetching;
         let doing = match now.arriving.len() {
@@ -132,19 +177,20 @@ impl Observer for Progress {
         match event {
             Event::Waiting { process } => {
                 let who = process.map_or_else(|| "another process".into(), |process| format!("process {process}"));
-                self.draw(now, &format!("waiting for {who}, which works on this home"));
+                self.faint(&format!("waiting for {who}, which works on this home"));
+                self.draw(now, &format!("waiting for {who}"));
             }
             Event::Recovered { process, finished } => {
-                let what = if *finished { "all but done; it is finished now" } else { "cut short; it is undone" };
+                let what = if *finished { "all but done, and is finished now" } else { "cut short, and is undone" };
                 self.line(&format!("  What process {process} did here was {what}."));
             }
             Event::SetUp { took, .. } => now.done.push(format!("set up in {}", time(*took))),
             Event::Ahead { fetch } => {
-                now.fetch = *fetch;
+                self.arrived.of.store(*fetch, Ordering::Relaxed);
                 self.bar.reset();
                 self.bar.set_length(*fetch);
             }
-            Event::Rung { rung, number, of } => {
+            Event::Rung { rung, number, of, .. } => {
                 let width = of.to_string().len();
                 (now.rung, now.name) = (format!("{number:>width$} of {of}"), format!("{} {}", rung.tool, rung.version));
                 (now.done, now.checks) = (Vec::new(), 0);
@@ -152,7 +198,7 @@ impl Observer for Progress {
             }
             Event::Fetching { file, had, .. } => {
                 if now.arriving.insert(file.clone()) {
-                    now.had += had;
+                    self.arrived.had.fetch_add(*had, Ordering::Relaxed);
                 }
                 self.draw(now, "");
             }
@@ -160,7 +206,7 @@ impl Observer for Progress {
             Event::Pausing { file, time } => {
                 self.faint(&format!("{file}: trying again in {:.1} s", time.as_secs_f64()));
             }
-            Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.display().to_string()))),
+            Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.to_string_lossy()))),
             Event::YardFailed { yard, reason, next } if yard == next => self.faint(&format!("{yard}: {reason}")),
             Event::YardFailed { yard, reason, next } => self.faint(&format!("{yard}: {reason}; trying {next}")),
             Event::Fetched { file, .. } => {
@@ -175,22 +221,24 @@ impl Observer for Progress {
                 }
                 now.done.push(format!("{} unpacked", count(*files, "file")));
             }
-            Event::Checking { subject } => self.draw(now, &format!("{}: {}", subject.owner(), subject.claim())),
+            Event::Stopped { rung, why } => {
+                let name = styled(STRONG, format!("{:<12}", clean(&rung.to_string())));
+                self.line(&format!("  {}  {name} {}: {}", styled(FAINT, &now.rung), styled(BAD, "not climbed"), clean(why)));
+            }
+            Event::Checking { subject } => {
+                self.draw(now, &format!("{}: {}", words::owner(subject), words::claim(subject)));
+            }
             Event::Checked(verdict) => now.checks += usize::from(!verdict.failed()),
-            Event::Climbed { rung } => self.climbed(now, rung),
+            Event::Climbed { rung, .. } => self.climbed(now, rung),
             Event::Landed { .. } => self.finish(),
         }
     }
 
     fn cancelled(&self) -> bool {
-        let received = self.received.load(Ordering::Relaxed);
-        if let Ok(now) = self.now.try_lock() {
-            self.bar.set_position((now.had + received).min(now.fetch));
-        }
         self.cancelled.load(Ordering::Relaxed)
     }
 
     fn received(&self) -> Option<&AtomicU64> {
-        Some(&self.received)
+        Some(&self.arrived.received)
     }
 }

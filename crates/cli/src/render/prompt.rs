@@ -1,6 +1,11 @@
-//! How questions look.
+//! How questions look, and what keys they are answered with.
 
 use inquire::ui::{Color, RenderConfig, StyleSheet, Styled};
+
+/// What the keys do where one of a list is chosen.
+pub(crate) const CHOOSING: &str = "arrow keys choose, Enter answers, Esc goes back";
+/// What the keys do where several of a list are taken.
+pub(crate) const TAKING: &str = "space takes one or leaves it, Enter answers, Esc goes back";
 
 /// One look for all questions.
 pub(crate) fn look() -> RenderConfig<'static> {

@@ -177,7 +177,7 @@ kladder: a licence is not accepted; nothing was fetched
     sandbox.edit("catalog/licences/neapstone-terms.txt", "tide.", "tide.\n4. Gulls must be fed.");
     sandbox.wish("neapstone = \"any\"\nwhimbrow = \"any\"");
     assert_eq!(sandbox.run(&["climb"]).code, 0, "what is in place is not asked for again");
-    kladder_core::files::remove_tree(&sandbox.path("home/data/ladders")).unwrap();
+    kladder_core::base::files::remove_tree(&sandbox.path("home/data/ladders")).unwrap();
     assert_eq!(sandbox.run(&["climb"]).code, 33, "the text changed");
     let _ = sandbox.run(&["terms", "withdraw", "neapstone-terms"]).passed();
     assert_eq!(sandbox.run(&["terms", "withdraw", "neapstone-terms"]).code, 1);

@@ -151,7 +151,7 @@ fn a_damaged_cache_is_noticed_and_fetched_again() {
     let mut bytes = fs::read(sandbox.path(&cached)).unwrap();
     bytes[50] ^= 1;
     fs::write(sandbox.path(&cached), bytes).unwrap();
-    kladder_core::files::remove_tree(&sandbox.path("home/data")).unwrap();
+    kladder_core::base::files::remove_tree(&sandbox.path("home/data")).unwrap();
     let requests = sandbox.yard.requests();
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.yard.requests(), requests + 1);

@@ -32,7 +32,7 @@ kladder: 3 files are not here, and nothing may be fetched
     );
     assert_eq!(sandbox.yard.requests(), 0);
     let _ = sandbox.run(&["climb", "--offline", "--yard", "../yard"]).passed();
-    kladder_core::files::remove_tree(&sandbox.path("home/data")).unwrap();
+    kladder_core::base::files::remove_tree(&sandbox.path("home/data")).unwrap();
     let _ = sandbox.run(&["climb", "--offline"]).passed();
     assert_eq!(sandbox.yard.requests(), 0, "the cache had it all");
 }

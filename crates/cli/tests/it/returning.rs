@@ -67,7 +67,7 @@ kladder: there is no landing 7
     sandbox.wish("tombolet = \"=1.0.3\"");
     let _ = sandbox.run(&["climb"]).passed();
     assert!(sandbox.run(&["back"]).passed().stdout.contains("at landing 1 again"));
-    kladder_core::files::remove_tree(&sandbox.path("home/data/shelf/tombolet")).unwrap();
+    kladder_core::base::files::remove_tree(&sandbox.path("home/data/shelf/tombolet")).unwrap();
     let gone = sandbox.run(&["back", "2"]);
     assert!(gone.code == 1 && gone.stderr.contains("tombolet 1.0.3 no longer on the shelf"), "{}", gone.stderr);
 }

@@ -7,9 +7,9 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
 
-use kladder_core::digest::Digest;
-use kladder_core::files;
-use kladder_core::platform::Platform;
+use kladder_core::base::digest::Digest;
+use kladder_core::base::files;
+use kladder_choose::platform::Platform;
 use kladder_pack::{Entry, Format, pack};
 use kladder_synth::Made;
 use kladder_yard::{Rule, Settings, Yard};

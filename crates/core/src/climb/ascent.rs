@@ -1,26 +1,28 @@
 //! From rung to rung, and the landing at the end.
 
-use std::path::PathBuf;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::thread;
 
-use super::supply::{Ahead, Order, Supplied, Supply, Way};
-use super::{ClimbError, Prospect, Site, wired};
-use crate::berth::Berth;
-use crate::crash;
-use crate::event::{Event, Observer, RungName, go_on};
-use crate::fetch::{Cache, Sources};
-use crate::files;
-use crate::intake::Brought;
-use crate::landing::{LandedRung, Landing, Made};
-use crate::rates::Rates;
-use crate::restart::Restarts;
-use crate::route::{Rung, Shelved, Source};
-use crate::shelf::{Manifest, Shelf};
-use crate::state::{Intent, Recorder};
-use crate::verdict::Verdict;
-use crate::verify::Bench;
-use crate::wire;
+use kladder_choose::catalog::{Anew, Trial};
+use kladder_choose::names::RungKey;
+
+use super::supply::{Ahead, Order, Supply, Way};
+use super::{ClimbError, Climbed, Failure, Prospect, RestartDue, Site, Stopped};
+use crate::base::crash;
+use crate::base::event::{Event, Observer, Verdict, chain, check_cancelled};
+use crate::base::files::{self, FileError};
+use crate::bring::fetch::{Cache, Sources};
+use crate::bring::shelf::{Shelf, Standing};
+use crate::host::restart::Restarts;
+use crate::keep::berth;
+use crate::keep::landing::{Landing, Landings, Made};
+use crate::keep::rates::Rates;
+use crate::keep::state::{Intent, Recorder, TaskName};
+use crate::prove::verify::Bench;
+use crate::tasks::launch::{self, Wiring};
+use crate::tasks::{Hands, Prepared, Rung, Shelved, Source, Task, TaskError};
 
 /// What a climb learns on its way and keeps for the next one.
 struct Memory {
@@ -29,142 +31,233 @@ struct Memory {
     restarts: Restarts,
 }
 
+/// What came of the rungs.
+#[derive(Default)]
+struct Outcome {
+    failures: Vec<Failure>,
+    /// Rungs that stand on one that failed or waits for a restart.
+    held_up: Vec<RungKey>,
+    restart: Option<RestartDue>,
+}
+
+impl Outcome {
+    /// The rung below another one that keeps it from being climbed.
+    fn in_the_way<'r>(&self, rung: &'r Rung) -> Option<&'r RungKey> {
+        let failed: BTreeSet<&RungKey> =
+            self.failures.iter().map(|failure| &failure.rung).chain(&self.held_up).collect();
+        rung.needs.iter().find(|need| failed.contains(need))
+    }
+}
+
 impl Site<'_> {
     pub(super) fn ascend(
         &self,
         prospect: &Prospect,
         skipped_gates: Vec<String>,
         recorder: &Recorder<'_>,
-    ) -> Result<Landing, ClimbError> {
+    ) -> Result<Climbed, ClimbError> {
         let observer: &dyn Observer = recorder;
         let rungs = &prospect.route.rungs;
-        let wiring = wire::wiring(rungs.iter().filter_map(wired))?;
-        let draft = self.landings().draft()?;
-        wire::write(&wiring, draft.folder(), &self.home.data)?;
-        let bench = Bench::new(draft.folder(), &wiring, self.host, observer)?;
-        self.climb_rungs(prospect, &bench, observer)?;
-        let (ladder, text, pins) = (&self.ladder.path, &self.ladder.text, self.pins.to_toml());
-        let rungs = rungs.iter().map(landed).collect();
+        let wiring = Wiring::of(rungs, &self.ladder.answers)?;
         let landings = self.landings();
+        let draft = landings.draft()?;
+        launch::write(&wiring, draft.folder(), &self.home.data)?;
+        let bench = Bench::new(draft.folder(), &wiring, rungs, self.host, observer)?;
+        let outcome = self.climb_rungs(prospect, &bench, recorder)?;
+        if !outcome.failures.is_empty() {
+            return Err(ClimbError::Failed { failures: outcome.failures, held_up: outcome.held_up });
+        }
+        if let Some(restart) = outcome.restart {
+            return Ok(Climbed::Stopped(Stopped::Restart(restart)));
+        }
+        let before = landings.usable();
+        if let Some(before) = before.as_ref().filter(|before| is_the_same(before, prospect)) {
+            let mended = rungs.iter().filter(|rung| !rung.todo.is_empty()).map(|rung| rung.key.clone()).collect();
+            return Ok(Climbed::Mended(before.clone(), mended));
+        }
+        let (ladder, text, pins) = (&self.ladder.path, &self.ladder.text, self.pins.to_toml());
+        let rungs = rungs.iter().map(Rung::landed).collect();
         // From here on whoever finds this climb killed can finish it.
         let (folder, number) = (landings.folder().to_path_buf(), draft.number());
         files::sync(&self.home.data)?;
         recorder.intend(&Intent::Land { landings: folder, number, pins: None })?;
         crash::point("landing-intended");
-        let landing = draft.finish(Made { ladder, text, pins: &pins, rungs, skipped_gates })?;
+        let after = before.map(|landing| landing.number);
+        let landing = draft.finish(Made { ladder, text, pins: &pins, rungs, skipped_gates, after })?;
         landings.make_current(number, None)?;
-        Ok(landing)
+        observer.event(&Event::Landed { number });
+        Ok(Climbed::Landed(landing))
     }
 
-    /// Rung after rung, while the files of those above are brought in.
-    fn climb_rungs(&self, prospect: &Prospect, bench: &Bench<'_>, observer: &dyn Observer) -> Result<(), ClimbError> {
+    /// Rung after rung, while the files of those above are brought in. One that fails keeps only those from being climbed
+    /// that stand on it.
+    fn climb_rungs(
+        &self,
+        prospect: &Prospect,
+        bench: &Bench<'_>,
+        recorder: &Recorder<'_>,
+    ) -> Result<Outcome, ClimbError> {
         let (staging, cache, shelf) =
             (self.home.staging(), Cache::new(&self.home.artifacts), Shelf::new(&self.home.shelf()));
         let sources = Sources { yards: self.yards, cache: &cache, network: self.network };
         let way = Way { sources, shelf: &shelf, staging: &staging, at_once: self.network.at_once() };
-        let orders = Order::list(&prospect.route.rungs, &way)?;
+        let rungs = &prospect.route.rungs;
+        let orders = Order::list(rungs, &way)?;
         let data = self.home.data.clone();
-        let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data), data };
-        let ahead = Ahead { observer, halt: AtomicBool::new(false) };
-        observer.event(&Event::Ahead { fetch: prospect.fetch });
+        let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data)?, data };
+        let ahead = Ahead { observer: recorder, halt: AtomicBool::new(false) };
+        recorder.event(&Event::Ahead { fetch: prospect.fetch });
+        let mut outcome = Outcome::default();
         let took = thread::scope(|scope| {
             let mut supply = Supply::start(scope, &orders, way, &ahead);
-            for at in 0..prospect.route.rungs.len() {
-                climb_rung(at, prospect, &mut supply, &mut memory, bench, observer)?;
+            for (at, rung) in rungs.iter().enumerate() {
+                check_cancelled(recorder)?;
+                if let Some(below) = outcome.in_the_way(rung) {
+                    let why = [below.to_string().as_str(), " is not in place"].concat();
+                    recorder.event(&Event::Stopped { rung: rung.key.clone(), why });
+                    outcome.held_up.push(rung.key.clone());
+                    continue;
+                }
+                if let Some(due) = restart_due(rung, prospect, &memory.restarts) {
+                    outcome.restart = Some(due);
+                    outcome.held_up.push(rung.key.clone());
+                    continue;
+                }
+                let mut climber = Climber {
+                    site: self,
+                    rung,
+                    at,
+                    prospect,
+                    bench,
+                    recorder,
+                    supply: &mut supply,
+                    memory: &mut memory,
+                    prepared: None,
+                };
+                match climber.climb() {
+                    Ok(()) => {}
+                    Err(error) if is_cancelled(&error) => return Err(ClimbError::Cancelled(crate::base::event::Cancelled)),
+                    Err(error) => {
+                        recorder.event(&Event::Stopped { rung: rung.key.clone(), why: chain(&error) });
+                        outcome.failures.push(Failure { rung: rung.key.clone(), version: rung.version.clone(), error });
+                    }
+                }
             }
             Ok::<_, ClimbError>(supply.took())
         })?;
         memory.rates.learn(prospect.fetch, prospect.from_cache, took);
-        Ok(memory.rates.write(&memory.data)?)
+        memory.rates.write(&memory.data)?;
+        Ok(outcome)
     }
 }
 
-fn climb_rung(
-    at: usize,
-    prospect: &Prospect,
-    supply: &mut Supply<'_>,
-    memory: &mut Memory,
-    bench: &Bench<'_>,
-    observer: &dyn Observer,
-) -> Result<(), ClimbError> {
-    let rung = &prospect.route.rungs[at];
-    go_on(observer)?;
-    restart_due(rung, prospect, &memory.restarts)?;
-    observer.event(&Event::Rung { rung: rung.name.clone(), number: at + 1, of: prospect.route.rungs.len() });
-    if let Source::Host(file) = &rung.source {
-        observer.event(&Event::OnHost { file: file.clone() });
-    }
-    if let Some(shelved) = rung.shelved().filter(|_| rung.is_to_bring()) {
-        let supplied = supply.take(at)?;
-        crash::point("unpacked");
-        if let Some(anew) = rung.definition.after {
-            // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
-            memory.restarts.remember(rung.folder(), anew, &prospect.survey.identity);
-            memory.restarts.write(&memory.data)?;
-        }
-        let supplied = set_up(rung, shelved, supplied, bench)?;
-        crash::point("set-up");
-        shelve(rung, shelved, supplied, observer)?;
-    }
-    rung.berth.as_ref().map_or(Ok(()), Berth::make)?;
-    wired(rung).map_or(Ok(()), |wired| wire::check_files(&wired))?;
-    if let Some(failed) = bench.check(rung)?.into_iter().find(Verdict::failed) {
-        return Err(ClimbError::Check(Box::new(failed)));
-    }
-    crash::point("checked");
-    observer.event(&Event::Climbed { rung: rung.name.clone() });
-    Ok(())
+/// Whether a landing has just what the route has, so that whatever was done has only mended.
+fn is_the_same(landing: &Landing, prospect: &Prospect) -> bool {
+    let route = &prospect.route;
+    let same = |rung: &Rung| landing.rung(&rung.key) == Some(&rung.landed());
+    route.landing_is_whole && landing.rungs.len() == route.rungs.len() && route.rungs.iter().all(same)
 }
 
-/// Stops before a rung whose needs wait for a restart.
-fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Result<(), ClimbError> {
-    let below = prospect.route.rungs.iter().filter(|other| rung.needs.contains(&other.key()));
-    for other in below {
-        if let Some(anew) = restarts.due(other.folder(), &prospect.survey.identity) {
-            let (tool, above) = (other.name.tool.clone(), rung.name.tool.clone());
-            return Err(ClimbError::Restart { tool, anew, above });
-        }
-    }
-    Ok(())
+fn is_cancelled(error: &TaskError) -> bool {
+    let mut causes = std::iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
+    causes.any(|error| error.is::<crate::base::event::Cancelled>()) || matches!(error, TaskError::Cancelled(_))
 }
 
-fn landed(rung: &Rung) -> LandedRung {
-    let RungName { tool, version } = rung.name.clone();
-    let berth = rung.berth.as_ref().map(|berth| berth.folder.clone());
-    LandedRung { tool, version, folder: rung.folder().to_path_buf(), berth, kept_by: rung.kept_by.clone() }
-}
-
-/// Runs the set-up commands of a rung; what they wrote is part of it.
-fn set_up(rung: &Rung, shelved: &Shelved, supplied: Supplied, bench: &Bench<'_>) -> Result<Supplied, ClimbError> {
-    if rung.definition.set_up.is_empty() {
-        return Ok(supplied);
-    }
-    let files = supplied.folder.join("files");
-    files::make_writable(&files)?;
-    if let Some(failed) = bench.set_up(rung, shelved, &files)? {
-        return Err(ClimbError::SetUp(Box::new(failed)));
-    }
-    let entries = Manifest::scan(&files)?;
-    Ok(Supplied { brought: Brought { entries, ..supplied.brought }, ..supplied })
-}
-
-fn shelve(
-    rung: &Rung,
-    Shelved { artifacts, place }: &Shelved,
-    Supplied { folder, brought }: Supplied,
-    observer: &dyn Observer,
-) -> Result<(), ClimbError> {
-    let Brought { entries, fetched, from_cache } = brought;
-    let files = entries.len();
-    let digests = artifacts.iter().map(|artifact| artifact.sha256).collect();
-    let manifest = Manifest::new(&rung.name.tool, &rung.name.version, digests, entries);
-    place.put(&folder, &manifest)?;
-    observer.event(&Event::Shelved {
-        rung: rung.name.clone(),
-        files,
-        fetched,
-        from_cache,
-        folder: place.folder.clone(),
+/// The restart that a rung waits for, since something it needs does.
+fn restart_due(rung: &Rung, prospect: &Prospect, restarts: &Restarts) -> Option<RestartDue> {
+    let below = prospect.route.rungs.iter().filter(|other| rung.needs.contains(&other.key));
+    let mut due = below.filter_map(|other| {
+        let anew: Anew = restarts.due(other.folder(), &prospect.survey.identity)?;
+        Some(RestartDue { rung: other.key.clone(), anew, above: rung.key.clone() })
     });
-    Ok(())
+    due.next()
+}
+
+/// Who climbs one rung.
+struct Climber<'c, 's> {
+    site: &'c Site<'c>,
+    rung: &'c Rung,
+    at: usize,
+    prospect: &'c Prospect,
+    bench: &'c Bench<'c>,
+    recorder: &'c Recorder<'c>,
+    supply: &'c mut Supply<'s>,
+    memory: &'c mut Memory,
+    prepared: Option<Prepared>,
+}
+
+impl Climber<'_, '_> {
+    fn climb(&mut self) -> Result<(), TaskError> {
+        let rung = self.rung;
+        let (number, of) = (self.at + 1, self.prospect.route.rungs.len());
+        self.tell(&Event::Rung { key: rung.key.clone(), rung: rung.name(), number, of });
+        if let Source::Host(file) = &rung.source {
+            self.tell(&Event::OnHost { file: file.clone() });
+        }
+        let was_damaged = rung.is_to_bring() && rung.shelved().is_some_and(|it| it.place.standing() == Standing::Damaged);
+        for task in rung.tasks().iter().filter(|task| is_due(task.as_ref(), rung)) {
+            check_cancelled(self.recorder)?;
+            let traces = task.traces();
+            if !traces.is_empty() {
+                self.recorder.intend(&Intent::Task { rung: rung.key.clone(), task: task.name(), traces })?;
+            }
+            task.perform(self)?;
+            if task.name() == TaskName::Shelve && was_damaged {
+                self.relink_berths()?;
+            }
+        }
+        crash::point("checked");
+        self.tell(&Event::Climbed { key: rung.key.clone(), rung: rung.name() });
+        Ok(())
+    }
+
+    /// The berths of other ladders over a place that was brought anew get its new files.
+    fn relink_berths(&self) -> Result<(), TaskError> {
+        let Some(Shelved { place, .. }) = self.rung.shelved() else { return Ok(()) };
+        for landings in Landings::everywhere(&self.site.home.ladders())? {
+            let rungs = landings.usable().map(|landing| landing.rungs).unwrap_or_default();
+            for berth in rungs.into_iter().filter(|rung| rung.folder == place.folder).filter_map(|rung| rung.berth) {
+                berth::relink(&berth, &place.files())?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a task is to be done in this climb. What is seen is seen in every landing: checks run anew for each.
+fn is_due(task: &dyn Task, rung: &Rung) -> bool {
+    rung.todo.contains(&task.name()) || matches!(task.name(), TaskName::Launch | TaskName::Check)
+}
+
+impl Hands for Climber<'_, '_> {
+    fn take(&mut self) -> Result<Prepared, TaskError> {
+        self.supply.take(self.at)
+    }
+
+    fn prepared(&mut self) -> &mut Option<Prepared> {
+        &mut self.prepared
+    }
+
+    fn set_up(&mut self, trial: &Trial, files: &Path) -> Result<Verdict, TaskError> {
+        let Some(shelved) = self.rung.shelved() else {
+            return Err(TaskError::Cancelled(crate::base::event::Cancelled));
+        };
+        Ok(self.bench.set_up(trial, self.rung, shelved, files)?)
+    }
+
+    fn remember_restart(&mut self) -> Result<(), FileError> {
+        if let Some(anew) = self.rung.definition.after {
+            self.memory.restarts.remember(self.rung.folder(), anew, &self.prospect.survey.identity);
+            self.memory.restarts.write(&self.memory.data)?;
+        }
+        Ok(())
+    }
+
+    fn check(&mut self) -> Result<Vec<Verdict>, TaskError> {
+        Ok(self.bench.check(self.rung)?)
+    }
+
+    fn tell(&self, event: &Event) {
+        self.recorder.event(event);
+    }
 }

@@ -2,12 +2,17 @@
 
 use std::path::PathBuf;
 
-use crate::event::{Event, Observer};
-use crate::files::{self, FileError};
-use crate::home::Home;
-use crate::ladder::Ladder;
-use crate::landing::{Landing, LandingError, Landings};
-use crate::state::{Intent, JournalError, Kind, Recorder, StateError, Writer};
+use crate::base::event::{Event, Observer};
+use crate::base::files::{self, FileError};
+use crate::settings::Home;
+use kladder_choose::document::Source;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::pins::{Pins, PinsFileError};
+
+use crate::base::event::RungName;
+use crate::bring::shelf::{Place, Standing};
+use crate::keep::landing::{LandedRung, Landing, LandingError, Landings};
+use crate::keep::state::{Intent, JournalError, Kind, Recorder, StateError, Writer};
 
 /// Why there is no way back.
 #[derive(Debug, thiserror::Error)]
@@ -27,12 +32,20 @@ pub enum BackError {
         current: Option<u32>,
     },
     /// Some of its rungs are not on the shelf any more.
-    #[error("landing {number} cannot be used: {} no longer on the shelf", tools.join(", "))]
+    #[error("landing {number} cannot be used: {} no longer on the shelf", list(rungs))]
     Cleared {
         /// The number.
         number: u32,
-        /// The tools.
-        tools: Vec<String>,
+        /// Those rungs.
+        rungs: Vec<RungName>,
+    },
+    /// Its pins cannot be read, so that the next climb would not know what to go by.
+    #[error("landing {number} cannot be used: its pins are damaged")]
+    Pins {
+        /// The number.
+        number: u32,
+        /// What is wrong with them.
+        source: PinsFileError,
     },
     /// Landings could not be read.
     #[error(transparent)]
@@ -43,6 +56,10 @@ pub enum BackError {
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] FileError),
+}
+
+fn list(rungs: &[RungName]) -> String {
+    rungs.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
 
 impl From<JournalError> for BackError {
@@ -81,7 +98,7 @@ pub struct BackRequest {
 pub fn back(home: &Home, ladder: &Ladder, request: &BackRequest, observer: &dyn Observer) -> Result<Back, BackError> {
     let writer = Writer::enter(home, request.wait, observer)?;
     let landings = Landings::of(&home.ladders(), &ladder.path);
-    let before = landings.current()?;
+    let before = landings.usable();
     let number = request.number.map_or_else(|| previous(&landings, before.as_ref()), Ok)?;
     let there = landings.numbers()?;
     if !there.contains(&number) {
@@ -89,6 +106,8 @@ pub fn back(home: &Home, ladder: &Ladder, request: &BackRequest, observer: &dyn 
     }
     let landing = landings.record(number)?;
     whole(&landing)?;
+    let pins = Source::new(ladder.pins_path(), landings.pins(number)?);
+    Pins::parse(&pins).map_err(|source| BackError::Pins { number, source })?;
     let recorder = Recorder::begin(&writer.journal, Kind::Back, &ladder.path, observer)?;
     let switched = switch(&landings, &landing, ladder, request, &recorder);
     recorder.end(&switched)?;
@@ -126,7 +145,12 @@ fn previous(landings: &Landings, current: Option<&Landing>) -> Result<u32, BackE
 
 /// Everything of the landing must still be there.
 fn whole(landing: &Landing) -> Result<(), BackError> {
-    let gone = landing.rungs.iter().filter(|rung| !rung.folder.exists());
-    let tools: Vec<String> = gone.map(|rung| rung.name().to_string()).collect();
-    if tools.is_empty() { Ok(()) } else { Err(BackError::Cleared { number: landing.number, tools }) }
+    let is_bad = |rung: &&LandedRung| {
+        let is_place = rung.folder.is_dir();
+        let place = Place { folder: rung.folder.clone() };
+        if is_place { place.standing() != Standing::Whole } else { !rung.folder.exists() }
+    };
+    let gone = landing.rungs.iter().filter(is_bad);
+    let rungs: Vec<RungName> = gone.map(LandedRung::name).collect();
+    if rungs.is_empty() { Ok(()) } else { Err(BackError::Cleared { number: landing.number, rungs }) }
 }

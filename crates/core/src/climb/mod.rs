@@ -2,91 +2,89 @@
 
 mod ascent;
 mod back;
+pub mod gates;
+mod licences;
 mod prospect;
+pub mod route;
 mod supply;
 
 pub use back::{Back, BackError, BackRequest, back};
 pub use prospect::Prospect;
 
+use std::sync::Arc;
 use std::time::Duration;
 
-use crate::berth::BerthError;
-use crate::catalog::{Artifact, Catalog};
-use crate::crash;
-use crate::event::{Cancelled, Event, Observer};
-use crate::fetch::{Cache, FetchError, Network, Yard};
-use crate::files::{self, FileError};
-use crate::gates::Standing;
-use crate::home::Home;
-use crate::intake::IntakeError;
-use crate::ladder::Ladder;
-use crate::landing::{Landing, LandingError, Landings};
-use crate::pins::Pins;
-use crate::record::RecordError;
-use crate::restart::Anew;
-use crate::route::{Route, RouteError, Rung};
-use crate::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
-use crate::survey::Host;
-use crate::terms::{Asked, Terms};
-use crate::unpack::UnpackError;
-use crate::verdict::Verdict;
-use crate::verify::{Bench, VerifyError};
-use crate::wire::{self, WireError, Wired};
+use gates::Standing;
+use kladder_choose::catalog::{Anew, Artifact, Catalogs};
+use kladder_choose::ladder::Ladder;
+use kladder_choose::names::RungKey;
+use kladder_choose::pins::Pins;
+use kladder_choose::version::Version;
+use route::{Route, RouteError};
 
-/// Why a climb did not reach its landing. The landing that was current before still is.
+use crate::base::crash;
+use crate::base::event::{Cancelled, Finding, Observer, Outcome, Subject, Verdict};
+use crate::base::files::{self, FileError};
+use crate::base::record::RecordError;
+use crate::bring::fetch::{Cache, Network, Yard};
+use crate::host::survey::Host;
+use crate::keep::landing::{Landing, LandingError, Landings};
+use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
+use crate::keep::terms::{Asked, Terms};
+use crate::prove::verify::{Bench, VerifyError};
+use crate::settings::Home;
+use crate::tasks::launch::{LaunchError, Wiring};
+use crate::tasks::{Rung, TaskError};
+
+/// A rung that was not climbed, and why.
+#[derive(Debug)]
+pub struct Failure {
+    /// Which one.
+    pub rung: RungKey,
+    /// At which version.
+    pub version: Version,
+    /// What its task said.
+    pub error: TaskError,
+}
+
+/// Why a climb did not come to an end. The landing that was current before still is.
 #[derive(Debug, thiserror::Error)]
 pub enum ClimbError {
     /// There is no route.
     #[error(transparent)]
     Route(#[from] RouteError),
-    /// An artifact could not be fetched.
-    #[error(transparent)]
-    Fetch(#[from] FetchError),
+    /// Rungs could not be climbed; all that do not stand on them were.
+    #[error("{} not climbed", if failures.len() == 1 { "a rung was".to_owned() } else { format!("{} rungs were", failures.len()) })]
+    Failed {
+        /// Those rungs, bottom first.
+        failures: Vec<Failure>,
+        /// Rungs that stand on them.
+        held_up: Vec<RungKey>,
+    },
     /// Artifacts are missing, and nothing may be fetched.
     #[error("{} not here, and nothing may be fetched", if .0.len() == 1 { "a file is".to_owned() } else { format!("{} files are", .0.len()) })]
     Offline(Vec<Artifact>),
-    /// An archive was not unpacked.
-    #[error(transparent)]
-    Unpack(#[from] UnpackError),
-    /// A berth could not be made.
-    #[error(transparent)]
-    Berth(#[from] BerthError),
     /// Rungs could not be wired.
     #[error(transparent)]
-    Wire(#[from] WireError),
-    /// A check could not be run.
+    Launch(#[from] LaunchError),
+    /// Something could not be looked at.
     #[error(transparent)]
     Verify(#[from] VerifyError),
     /// Somebody else writes to the home, or what was done cannot be written down.
     #[error(transparent)]
     State(#[from] StateError),
-    /// A set-up command failed.
-    #[error("a set-up command of {} failed", .0.subject.owner())]
-    SetUp(Box<Verdict>),
-    /// A check failed.
-    #[error("a check of {} failed", .0.subject.owner())]
-    Check(Box<Verdict>),
-    /// Gates are closed.
-    #[error("{} closed", if .0.len() == 1 { "a gate is".to_owned() } else { format!("{} gates are", .0.len()) })]
-    Gates(Vec<Standing>),
-    /// Licences were not accepted.
-    #[error("{} not accepted", if .0.len() == 1 { "a licence is".to_owned() } else { format!("{} licences are", .0.len()) })]
-    Licences(Vec<Asked>),
-    /// What was accepted could not be read.
+    /// A record could not be read.
     #[error(transparent)]
-    Terms(#[from] RecordError),
-    /// The user did not want to go on.
-    #[error("not wanted")]
-    Declined,
-    /// A restart or a new session is due before the climb can go on.
-    #[error("{tool} is in place; {} before {above} can follow", anew_words(*anew))]
-    Restart {
-        /// The rung after which it is due.
-        tool: String,
-        /// What must be started anew.
-        anew: Anew,
-        /// The first rung that stands on it.
-        above: String,
+    Record(#[from] RecordError),
+    /// A name in the request means nothing on this route.
+    #[error("there is no {what} `{name}` on this route")]
+    NoSuch {
+        /// What kind of thing it should be.
+        what: &'static str,
+        /// The name.
+        name: String,
+        /// Those that there are.
+        there: Vec<String>,
     },
     /// A landing could not be read.
     #[error(transparent)]
@@ -99,26 +97,9 @@ pub enum ClimbError {
     Cancelled(#[from] Cancelled),
 }
 
-fn anew_words(anew: Anew) -> &'static str {
-    match anew {
-        Anew::Restart => "the machine must be restarted",
-        Anew::Session => "you must log in anew",
-    }
-}
-
 impl From<JournalError> for ClimbError {
     fn from(error: JournalError) -> Self {
         Self::State(StateError::Journal(error))
-    }
-}
-
-impl From<IntakeError> for ClimbError {
-    fn from(error: IntakeError) -> Self {
-        match error {
-            IntakeError::Fetch(error) => Self::Fetch(error),
-            IntakeError::Unpack(error) => Self::Unpack(error),
-            IntakeError::File(error) => Self::File(error),
-        }
     }
 }
 
@@ -153,82 +134,150 @@ pub struct Site<'s> {
     /// The chosen releases.
     pub pins: &'s Pins,
     /// Their definitions.
-    pub catalog: &'s Catalog,
+    pub catalogs: &'s Catalogs,
     /// The machine.
     pub host: &'s Host,
     /// Where things are kept.
     pub home: &'s Home,
     /// Where artifacts come from, best first.
-    pub yards: &'s [Yard],
+    pub yards: &'s [Arc<dyn Yard>],
     /// The way to those that are servers.
     pub network: &'s Network,
     /// Nothing but the cache and yards that are folders may be used.
     pub offline: bool,
 }
 
+/// A restart or a new session is due before the climb can go on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RestartDue {
+    /// The rung that is in place and waits for it.
+    pub rung: RungKey,
+    /// What must be started anew.
+    pub anew: Anew,
+    /// The first rung that stands on it.
+    pub above: RungKey,
+}
+
+/// Why a climb stopped before its landing although nothing failed.
+#[derive(Clone, Debug)]
+pub enum Stopped {
+    /// Gates are closed.
+    Gates(Vec<Standing>),
+    /// Licences were not accepted.
+    Licences(Vec<Asked>),
+    /// The user did not want to go on.
+    Declined,
+    /// Something must be started anew first.
+    Restart(RestartDue),
+}
+
 /// How a climb ended.
 #[derive(Debug)]
 pub enum Climbed {
-    /// Everything was there; this landing is current.
-    NothingToDo(Landing),
+    /// Every rung stood already; this landing is current.
+    AllStand(Landing),
+    /// What was damaged was brought anew; this landing is current, as before.
+    Mended(Landing, Vec<RungKey>),
     /// A new landing is current.
     Landed(Landing),
+    /// It stopped before the landing; the one that was current still is.
+    Stopped(Stopped),
 }
 
 impl Site<'_> {
-    /// The landings of this ladder.
+    /// The landings of the ladder.
     pub fn landings(&self) -> Landings {
         Landings::of(&self.home.ladders(), &self.ladder.path)
     }
 
-    /// Takes the machine to what the pins say.
+    /// Takes the machine to what the pins say. Whatever happens, the landing that was current stays current until the new
+    /// one is complete.
     ///
     /// # Errors
-    /// [`ClimbError`]; the landing that was current before still is, and untouched.
+    /// [`ClimbError`]; what was put on the shelf stays there, and the next climb goes on from it.
     pub fn climb(
         &self,
         request: &Request,
         decide: &dyn Decide,
         observer: &dyn Observer,
     ) -> Result<Climbed, ClimbError> {
-        if let Some(landing) = self.finished()? {
-            Writer::mend(self.home, observer)?;
-            return Ok(Climbed::NothingToDo(landing));
+        // What a killed run left is mended first: what it left may well be what the route is about.
+        Writer::mend(self.home, observer)?;
+        if let Some(landing) = self.all_stand(&self.route()?) {
+            return Ok(Climbed::AllStand(landing));
         }
         let writer = Writer::enter(self.home, request.wait, observer)?;
-        // Another process may have landed while this one waited.
-        if let Some(landing) = self.finished()? {
-            return Ok(Climbed::NothingToDo(landing));
+        // Someone else may have climbed meanwhile.
+        let route = self.route()?;
+        if let Some(landing) = self.all_stand(&route) {
+            return Ok(Climbed::AllStand(landing));
         }
         let recorder = Recorder::begin(&writer.journal, Kind::Climb, &self.ladder.path, observer)?;
         crash::point("run-begun");
-        let landed = self.to_landing(request, decide, &recorder);
+        let climbed = self.climb_route(route, request, decide, &recorder);
         // What a failed climb prepared is of no use to the next one.
         files::remove_tree(&self.home.staging())?;
-        if let Ok(landing) = &landed {
-            recorder.event(&Event::Landed { number: landing.number });
-        }
-        let ended = recorder.end(&landed);
+        let ended = match &climbed {
+            Ok(Climbed::Stopped(_)) => recorder.stop(),
+            _ => recorder.end(&climbed),
+        };
         crash::point("run-ended");
-        let landing = landed?;
+        let climbed = climbed?;
         ended?;
-        Ok(Climbed::Landed(landing))
+        Ok(climbed)
     }
 
-    fn to_landing(
+    fn climb_route(
         &self,
+        route: Route,
         request: &Request,
         decide: &dyn Decide,
         recorder: &Recorder<'_>,
-    ) -> Result<Landing, ClimbError> {
-        let prospect = self.prospect()?;
+    ) -> Result<Climbed, ClimbError> {
+        let prospect = self.prospect_of(route)?;
+        self.check_names(&prospect, request)?;
         self.check_offline(&prospect)?;
-        let skipped = closed_gates(&prospect, request)?;
-        self.accept_licences(&prospect, request, decide)?;
+        let is_skipped = |gate: &&Standing| request.skip_gates.contains(&gate.gate);
+        let (skipped, closed): (Vec<_>, Vec<_>) = prospect.closed().partition(is_skipped);
+        if !closed.is_empty() {
+            return Ok(Climbed::Stopped(Stopped::Gates(closed.into_iter().cloned().collect())));
+        }
+        let skipped = skipped.into_iter().map(|gate| gate.gate.clone()).collect();
+        let mut terms = Terms::read(&self.home.data)?;
+        let mut refused = Vec::new();
+        for asked in &prospect.licences {
+            if request.accept.contains(&asked.licence.id) || decide.accept(asked) {
+                terms.accept(asked);
+            } else {
+                refused.push(asked.clone());
+            }
+        }
+        if !refused.is_empty() {
+            return Ok(Climbed::Stopped(Stopped::Licences(refused)));
+        }
         if !decide.go_on(&prospect) {
-            return Err(ClimbError::Declined);
+            return Ok(Climbed::Stopped(Stopped::Declined));
+        }
+        // Only now: a no at the last question takes back what was accepted on the way to it.
+        if !prospect.licences.is_empty() {
+            terms.write(&self.home.data)?;
         }
         self.ascend(&prospect, skipped, recorder)
+    }
+
+    /// Fails for a licence or gate that was named beforehand and means nothing here.
+    fn check_names(&self, prospect: &Prospect, request: &Request) -> Result<(), ClimbError> {
+        let gates: Vec<String> = prospect.gates.iter().map(|gate| gate.gate.clone()).chain(["disk".to_owned()]).collect();
+        if let Some(name) = request.skip_gates.iter().find(|name| !gates.contains(name)) {
+            return Err(ClimbError::NoSuch { what: "gate", name: name.clone(), there: gates });
+        }
+        let rungs = prospect.route.rungs.iter();
+        let mut licences: Vec<String> = rungs.filter_map(|rung| rung.definition.licence.clone()).collect();
+        licences.dedup();
+        if let Some(name) = request.accept.iter().find(|name| !licences.contains(name)) {
+            return Err(ClimbError::NoSuch { what: "licence", name: name.clone(), there: licences });
+        }
+        Ok(())
     }
 
     /// Fails with all that is missing at once, where nothing can be fetched.
@@ -243,27 +292,13 @@ impl Site<'_> {
         if missing.is_empty() { Ok(()) } else { Err(ClimbError::Offline(missing)) }
     }
 
-    /// The current landing, if it is what the pins say.
-    fn finished(&self) -> Result<Option<Landing>, ClimbError> {
-        let Some(landing) = self.landings().current()? else { return Ok(None) };
-        Ok(self.route_over(Some(&landing))?.is_done().then_some(landing))
+    /// The current landing, if it is what the route leads to.
+    fn all_stand(&self, route: &Route) -> Option<Landing> {
+        self.landings().usable().filter(|_| route.is_done())
     }
 
-    fn accept_licences(&self, prospect: &Prospect, request: &Request, decide: &dyn Decide) -> Result<(), ClimbError> {
-        let mut terms = Terms::read(&self.home.data)?;
-        let mut refused = Vec::new();
-        for asked in &prospect.licences {
-            if request.accept.contains(&asked.licence.id) || decide.accept(asked) {
-                terms.accept(asked);
-                terms.write(&self.home.data)?;
-            } else {
-                refused.push(asked.clone());
-            }
-        }
-        if refused.is_empty() { Ok(()) } else { Err(ClimbError::Licences(refused)) }
-    }
-
-    /// Verifies the landing that is current: files, answers, checks and rehearsals.
+    /// Verifies the landing that is current: files, answers, checks and rehearsals. What is seen to be damaged is written
+    /// down, so that nobody takes it and the next climb mends it.
     ///
     /// # Errors
     /// [`ClimbError`] where something could not be looked at. What was looked at and is wrong is a verdict.
@@ -273,44 +308,45 @@ impl Site<'_> {
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
+        verdicts.iter().for_each(|verdict| self.mark_damaged(verdict, route));
         Ok(verdicts)
     }
 
     fn verify_all(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        let wiring = wire::wiring(route.rungs.iter().filter_map(wired))?;
+        let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
         let landing = self.landings().current_link();
-        let bench = Bench::new(&landing, &wiring, self.host, observer)?;
-        let mut verdicts = Vec::new();
+        let bench = Bench::new(&landing, &wiring, &route.rungs, self.host, observer)?;
+        let mut verdicts = vec![bench.commands()?];
         for rung in &route.rungs {
             verdicts.extend(bench.files(rung)?);
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
         }
-        for rehearsal in self.catalog.rehearsals().map_err(RouteError::from)? {
+        for rehearsal in self.catalogs.rehearsals().map_err(RouteError::from)? {
             verdicts.extend(bench.rehearse(&rehearsal, &route.rungs)?);
         }
         Ok(verdicts)
     }
-}
 
-/// Fails with all closed gates at once; returns the names of those that were skipped.
-fn closed_gates(prospect: &Prospect, request: &Request) -> Result<Vec<String>, ClimbError> {
-    let is_skipped = |gate: &&Standing| request.skip_gates.contains(&gate.gate);
-    let (skipped, closed): (Vec<_>, Vec<_>) = prospect.gates.iter().filter(|gate| !gate.open).partition(is_skipped);
-    if closed.is_empty() {
-        return Ok(skipped.iter().map(|gate| gate.gate.clone()).collect());
+    /// Writes down what a verdict shows to be damaged. Who may not write sees it all the same.
+    fn mark_damaged(&self, verdict: &Verdict, route: &Route) {
+        let Outcome::Failed { finding, .. } = &verdict.outcome else { return };
+        match (&verdict.subject, finding) {
+            (Subject::Files { rung }, Finding::Differs { differences, .. }) => {
+                let Some(rung) = route.rungs.iter().find(|other| other.key == *rung) else { return };
+                let in_berth = |path: &std::path::Path| path.is_absolute();
+                if let Some(shelved) = rung.shelved().filter(|_| differences.iter().any(|d| !in_berth(&d.path))) {
+                    let _ = shelved.place.mark_damaged();
+                }
+                if let Some(berth) = rung.berth.as_ref().filter(|_| differences.iter().any(|d| in_berth(&d.path))) {
+                    let _ = berth.mark_damaged();
+                }
+            }
+            (Subject::Commands, _) | (Subject::Answer { .. }, Finding::OtherLauncher | Finding::NoEntry) => {
+                let landings = self.landings();
+                let _ = landings.current_number().map(|number| landings.mark_damaged(number));
+            }
+            _ => {}
+        }
     }
-    Err(ClimbError::Gates(closed.into_iter().cloned().collect()))
-}
-
-/// What is wired of a rung; what the host has is on PATH already.
-fn wired(rung: &Rung) -> Option<Wired<'_>> {
-    rung.shelved()?;
-    Some(Wired {
-        definition: &rung.definition,
-        commands: &rung.commands,
-        version: &rung.name.version,
-        folder: rung.files(),
-        kept_by: rung.kept_by.as_deref(),
-    })
 }

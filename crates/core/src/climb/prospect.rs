@@ -2,20 +2,22 @@
 
 use std::time::Duration;
 
+use super::gates::{self, Room, Standing};
+use super::licences;
+use super::route::{Ground, Route, RouteError, plan};
 use super::{ClimbError, Site};
-use crate::fetch::Cache;
-use crate::gates::{self, Standing};
-use crate::landing::Landing;
-use crate::rates::Rates;
-use crate::route::{self, Ground, Route, Work};
-use crate::shelf::Shelf;
-use crate::survey::{self, Survey};
-use crate::terms::{self, Asked, Terms};
+use crate::bring::fetch::Cache;
+use crate::bring::shelf::Shelf;
+use crate::host::survey::{self, Survey};
+use crate::keep::landing::Landing;
+use crate::keep::rates::Rates;
+use crate::keep::terms::{Asked, Terms};
+use crate::tasks::launch::Wiring;
 
 /// What lies ahead.
 #[derive(Clone, Debug)]
 pub struct Prospect {
-    /// The rungs, bottom first.
+    /// Bottom first.
     pub route: Route,
     /// The host.
     pub survey: Survey,
@@ -33,26 +35,49 @@ pub struct Prospect {
     pub time: Option<Duration>,
 }
 
+impl Prospect {
+    /// The gates that are closed.
+    pub fn closed(&self) -> impl Iterator<Item = &Standing> {
+        self.gates.iter().filter(|gate| !gate.open)
+    }
+}
+
 impl Site<'_> {
     /// What a climb would do.
     ///
     /// # Errors
     /// [`ClimbError::Route`] where a pinned release has left the catalog or has no artifact for this host.
     pub fn route(&self) -> Result<Route, ClimbError> {
-        self.route_over(self.landings().current()?.as_ref())
+        self.route_over(self.landings().usable().as_ref())
     }
 
     pub(super) fn route_over(&self, landing: Option<&Landing>) -> Result<Route, ClimbError> {
-        Ok(route::plan(&Ground {
+        let landings = self.landings();
+        let mut route = plan(&Ground {
             ladder: self.ladder,
             pins: self.pins,
-            catalog: self.catalog,
+            catalogs: self.catalogs,
             platform: &self.host.platform,
             shelf: &Shelf::new(&self.home.shelf()),
             cache: &Cache::new(&self.home.artifacts),
-            folder: self.landings().folder(),
+            folder: landings.folder(),
             landing,
-        })?)
+        })?;
+        if let Some(landing) = landing {
+            route.landing_is_whole = !landings.is_marked(landing.number) && self.is_as_written(&route)?;
+        }
+        Ok(route)
+    }
+
+    /// Whether the current landing's tables and launchers are what the route would write, at a glance. Where the route has
+    /// something to do they may well be others; then that is no damage.
+    fn is_as_written(&self, route: &Route) -> Result<bool, ClimbError> {
+        let changes = !route.leaving.is_empty() || route.rungs.iter().any(|rung| !rung.todo.is_empty());
+        if changes {
+            return Ok(true);
+        }
+        let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
+        Ok(wiring.differences(&self.landings().current_link(), false).is_ok_and(|differences| differences.is_empty()))
     }
 
     /// The route with its gates, licences, sizes and time.
@@ -60,18 +85,22 @@ impl Site<'_> {
     /// # Errors
     /// [`ClimbError`] where there is no route, or the licences that were accepted cannot be read.
     pub fn prospect(&self) -> Result<Prospect, ClimbError> {
-        let route = self.route()?;
+        self.prospect_of(self.route()?)
+    }
+
+    pub(super) fn prospect_of(&self, route: Route) -> Result<Prospect, ClimbError> {
         let survey = survey::facts(self.host, &self.home.places(&self.host.temporary));
         let terms = Terms::read(&self.home.data)?;
-        let left: Vec<_> = route.rungs.iter().filter(|rung| rung.work >= Work::Unpack).collect();
-        let (fetch, unpacked) = gates::room(&left);
-        let archives: u64 = left.iter().map(|rung| rung.size()).sum();
+        let left: Vec<_> = route.rungs.iter().filter(|rung| rung.is_to_bring()).collect();
+        let Room { fetched: fetch, unpacked } = gates::room(&left);
+        let archives: u64 = left.iter().map(|rung| rung.size()).fold(0, u64::saturating_add);
+        let from_cache = archives.saturating_sub(fetch);
         Ok(Prospect {
             gates: gates::check(&route, &survey, self.host, self.yards),
-            licences: terms::open(&route, self.catalog, &terms).map_err(route::RouteError::from)?,
-            time: Rates::read(&self.home.data).time_for(fetch, archives - fetch),
+            licences: licences::open(&route, self.catalogs, &terms).map_err(RouteError::from)?,
+            time: Rates::read(&self.home.data).time_for(fetch, from_cache),
             fetch,
-            from_cache: archives - fetch,
+            from_cache,
             unpacked,
             survey,
             route,

@@ -2,19 +2,20 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread::Scope;
 use std::time::{Duration, Instant};
 
-use super::ClimbError;
-use crate::catalog::Artifact;
-use crate::event::{Event, Observer};
-use crate::fetch::Sources;
-use crate::files::FileError;
-use crate::intake::{self, Brought, IntakeError};
-use crate::route::Rung;
-use crate::shelf::{Place, Shelf, Twins};
+use kladder_choose::catalog::Artifact;
+
+use crate::base::event::{Cancelled, Observer};
+use crate::base::files::FileError;
+use crate::bring::fetch::Sources;
+use crate::bring::intake::{self, IntakeError};
+use crate::bring::shelf::{Place, Shelf, Twins};
+use crate::tasks::{Prepared, Rung, TaskError};
 
 /// A rung's files are to be brought in.
 #[derive(Clone, Debug)]
@@ -27,14 +28,6 @@ pub(super) struct Order {
     folder: PathBuf,
 }
 
-/// A rung's files, ready to be put on the shelf.
-#[derive(Debug)]
-pub(super) struct Supplied {
-    /// A folder with `files` in it.
-    pub(super) folder: PathBuf,
-    pub(super) brought: Brought,
-}
-
 /// Where files are brought in from and to.
 #[derive(Clone, Copy)]
 pub(super) struct Way<'w> {
@@ -45,12 +38,12 @@ pub(super) struct Way<'w> {
     pub(super) at_once: usize,
 }
 
-type Arrived = (usize, Result<Supplied, IntakeError>);
+type Arrived = (usize, Result<Prepared, IntakeError>);
 
 /// Rungs that are being brought in.
 pub(super) struct Supply<'s> {
     arriving: Receiver<Arrived>,
-    here: BTreeMap<usize, Supplied>,
+    here: BTreeMap<usize, Result<Prepared, IntakeError>>,
     halt: &'s AtomicBool,
     started: Instant,
     last: Duration,
@@ -63,16 +56,12 @@ pub(super) struct Ahead<'o> {
 }
 
 impl Observer for Ahead<'_> {
-    fn event(&self, event: &Event) {
-        self.observer.event(event);
+    fn behind(&self) -> Option<&dyn Observer> {
+        Some(self.observer)
     }
 
     fn cancelled(&self) -> bool {
         self.halt.load(Ordering::Relaxed) || self.observer.cancelled()
-    }
-
-    fn received(&self) -> Option<&AtomicU64> {
-        self.observer.received()
     }
 }
 
@@ -82,20 +71,20 @@ impl Order {
         let needed = rungs.iter().enumerate().filter(|(_, rung)| rung.is_to_bring());
         let order = |(at, rung): (usize, &Rung)| {
             let artifacts = rung.shelved().map(|shelved| shelved.artifacts.clone()).unwrap_or_default();
-            let folder = way.staging.join(format!("{at:03}-{}", rung.name.tool));
+            let folder = way.staging.join([at.to_string().as_str(), "-", &rung.key.folder_name()].concat());
             // What set-up commands may change must be nobody else's.
             let is_shared = rung.definition.set_up.is_empty();
-            let others = if is_shared { way.shelf.versions(&rung.name.tool)? } else { Vec::new() };
+            let others = if is_shared { way.shelf.versions(&rung.key.tool)? } else { Vec::new() };
             Ok(Self { at, artifacts, others, folder })
         };
         needed.map(order).collect()
     }
 
-    fn bring(&self, way: &Way<'_>, observer: &dyn Observer) -> Result<Supplied, IntakeError> {
+    fn bring(&self, way: &Way<'_>, observer: &dyn Observer) -> Result<Prepared, IntakeError> {
         let twins = Twins::among(&self.others);
         let files = self.folder.join("files");
         let brought = intake::bring_in(&self.artifacts, way.sources, &files, &twins, observer)?;
-        Ok(Supplied { folder: self.folder.clone(), brought })
+        Ok(Prepared { folder: self.folder.clone(), brought })
     }
 }
 
@@ -103,9 +92,9 @@ impl<'s> Supply<'s> {
     /// Starts to bring in; dropping the supply ends what is under way.
     pub(super) fn start(scope: &'s Scope<'s, '_>, orders: &'s [Order], way: Way<'s>, ahead: &'s Ahead<'s>) -> Self {
         let (send, arriving) = channel();
-        let next = std::sync::Arc::new(AtomicUsize::new(0));
+        let next = Arc::new(AtomicUsize::new(0));
         for _ in 0..way.at_once.min(orders.len()) {
-            let (send, next): (Sender<Arrived>, _) = (send.clone(), std::sync::Arc::clone(&next));
+            let (send, next): (Sender<Arrived>, _) = (send.clone(), Arc::clone(&next));
             scope.spawn(move || {
                 while let Some(order) = orders.get(next.fetch_add(1, Ordering::Relaxed)) {
                     if ahead.cancelled() || send.send((order.at, order.bring(&way, ahead))).is_err() {
@@ -117,16 +106,16 @@ impl<'s> Supply<'s> {
         Self { arriving, here: BTreeMap::new(), halt: &ahead.halt, started: Instant::now(), last: Duration::ZERO }
     }
 
-    /// The files of the rung at this place of the route. The first failure of any rung ends the wait.
-    pub(super) fn take(&mut self, at: usize) -> Result<Supplied, ClimbError> {
+    /// The files of the rung at this place of the route, or why they are not there. Other rungs go on arriving.
+    pub(super) fn take(&mut self, at: usize) -> Result<Prepared, TaskError> {
         loop {
-            if let Some(supplied) = self.here.remove(&at) {
-                return Ok(supplied);
+            if let Some(arrived) = self.here.remove(&at) {
+                return Ok(arrived?);
             }
             // Those who bring in end early only when the climb was cancelled.
-            let (number, brought) = self.arriving.recv().map_err(|_| crate::event::Cancelled)?;
+            let (number, brought) = self.arriving.recv().map_err(|_| Cancelled)?;
             self.last = self.started.elapsed();
-            self.here.insert(number, brought?);
+            self.here.insert(number, brought);
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use kladder_core::version::{Requirement, Version};
+use kladder_choose::version::{Requirement, Version};
 use kladder_synth::{Made, Shape, Way};
 
 /// Versions as bits, the oldest being bit 0.

@@ -1,24 +1,19 @@
 //! The questions, asked at a terminal, one after the other and back.
 
-use std::io::{self, IsTerminal};
-
 use inquire::{Confirm, InquireError, MultiSelect, Select, Text};
-use kladder_core::catalog::{Catalog, Preset};
-use kladder_core::pins::HostTools;
-use kladder_core::start::{Answers, Question};
+use kladder_choose::catalog::{Catalogs, Preset};
+use kladder_choose::names::ToolName;
+use kladder_choose::pins::OnHost;
+use kladder_core::desk::start::{Answers, Question};
+
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::text::{bytes, clean};
 
 use super::all_questions;
 use crate::context::Context;
-use crate::problem::{Code, Problem};
-use crate::render::text::{bytes, clean};
-use crate::render::{Out, look};
+use crate::render::{CHOOSING, TAKING, look};
 
 const NO_SERIES: &str = "none in particular: the newest that is no preview";
-
-/// Whether there is someone to ask.
-pub(super) fn is_possible(out: &Out) -> bool {
-    io::stdin().is_terminal() && io::stderr().is_terminal() && !out.json && !out.quiet
-}
 
 /// How a question ended.
 enum Reply {
@@ -44,14 +39,15 @@ fn reply<T>(result: Result<Option<T>, InquireError>, take: impl FnOnce(T)) -> Re
 /// Asks for the preset first; Esc at the first question of one leads back to the choice.
 pub(super) fn hold_from_the_start(
     context: &Context,
-    catalog: &Catalog,
-    host: &HostTools<'_>,
+    catalog: &Catalogs,
+    host: &dyn OnHost,
 ) -> Result<(Preset, Answers), Problem> {
     let presets = catalog.presets()?;
     loop {
         let names: Vec<String> = presets.iter().map(|p| format!("{}: {}", p.preset, clean(&p.summary))).collect();
+        let meaning = help("a preset is a start; every line of it can be changed later", CHOOSING);
         let select = Select::new("What is this workstation for?", names)
-            .with_help_message("a preset is a start; every line of it can be changed later")
+            .with_help_message(&meaning)
             .with_render_config(look());
         let mut chosen = None;
         reply(select.raw_prompt_skippable(), |option| chosen = Some(option.index))?;
@@ -65,9 +61,9 @@ pub(super) fn hold_from_the_start(
 /// Asks everything about one preset.
 pub(super) fn hold(
     context: &Context,
-    catalog: &Catalog,
+    catalog: &Catalogs,
     preset: &Preset,
-    host: &HostTools<'_>,
+    host: &dyn OnHost,
 ) -> Result<Answers, Problem> {
     loop {
         if let Some(answers) = ask_all(context, catalog, preset, host)? {
@@ -79,9 +75,9 @@ pub(super) fn hold(
 /// `None` when the person went back beyond the first question.
 fn ask_all(
     context: &Context,
-    catalog: &Catalog,
+    catalog: &Catalogs,
     preset: &Preset,
-    host: &HostTools<'_>,
+    host: &dyn OnHost,
 ) -> Result<Option<Answers>, Problem> {
     let questions = all_questions(context, catalog, preset, host)?;
     let mut answers = Answers::default();
@@ -117,7 +113,7 @@ fn ask(question: &Question, answers: &mut Answers) -> Result<Reply, Problem> {
         Question::Series { tool, choices, default } => ask_series(tool, choices, default.as_deref(), answers),
         Question::Pieces { tool, choices } => ask_pieces(tool, choices, answers),
         Question::Host { tool, capability, found } => {
-            let text = format!("This host has {} {}. Use it as its {capability}?", found.file.display(), found.version);
+            let text = format!("This host has {} {}. Use it as its {capability}?", found.file.to_string_lossy(), found.version);
             let help = "it is looked at again at each climb; nothing of it is changed";
             yes_or_no(&text, help, true, |yes| {
                 answers.host.insert(tool.clone(), yes);
@@ -135,33 +131,40 @@ fn yes_or_no(text: &str, help: &str, default: bool, take: impl FnOnce(bool)) -> 
     reply(confirm.prompt_skippable(), take)
 }
 
-fn ask_series(tool: &str, choices: &[String], default: Option<&str>, answers: &mut Answers) -> Result<Reply, Problem> {
+/// What a question means, and what its keys do.
+fn help(meaning: &str, keys: &str) -> String {
+    format!("{meaning}; {keys}")
+}
+
+fn ask_series(tool: &ToolName, choices: &[String], default: Option<&str>, answers: &mut Answers) -> Result<Reply, Problem> {
     let mut options: Vec<&str> = choices.iter().map(String::as_str).collect();
     options.push(NO_SERIES);
     let cursor = options.iter().position(|option| Some(*option) == default).unwrap_or(options.len() - 1);
     let text = format!("Which series of {tool}?");
+    let meaning = help("a series is a run of releases; the newest of it is taken, and pinned", CHOOSING);
     let select = Select::new(&text, options)
         .with_starting_cursor(cursor)
-        .with_help_message("a series is a run of releases; the newest of it is taken, and pinned")
+        .with_help_message(&meaning)
         .with_render_config(look());
     reply(select.prompt_skippable(), |series| {
         let series = if series == NO_SERIES { "" } else { series };
-        answers.series.insert(tool.to_owned(), series.to_owned());
+        answers.series.insert(tool.clone(), series.to_owned());
     })
 }
 
-fn ask_pieces(tool: &str, choices: &[(String, String, Option<u64>)], answers: &mut Answers) -> Result<Reply, Problem> {
+fn ask_pieces(tool: &ToolName, choices: &[(String, String, Option<u64>)], answers: &mut Answers) -> Result<Reply, Problem> {
     let label = |(piece, summary, size): &(String, String, Option<u64>)| {
         let size = size.map(|size| format!(", {}", bytes(size))).unwrap_or_default();
         format!("{piece}: {}{size}", clean(summary))
     };
     let text = format!("Which pieces of {tool}?");
+    let meaning = help("what another tool needs comes by itself", TAKING);
     let select = MultiSelect::new(&text, choices.iter().map(label).collect())
-        .with_help_message("space takes one; what another tool needs comes by itself")
+        .with_help_message(&meaning)
         .with_render_config(look());
     reply(select.raw_prompt_skippable(), |taken| {
         let names = taken.iter().map(|option| choices[option.index].0.clone()).collect();
-        answers.pieces.insert(tool.to_owned(), names);
+        answers.pieces.insert(tool.clone(), names);
     })
 }
 

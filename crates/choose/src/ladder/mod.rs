@@ -1,0 +1,386 @@
+//! The ladder: what is wanted, as people write it. Reading one does no I/O.
+
+mod edit;
+
+pub use edit::{Terms, with_wish, without_wish};
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+
+use serde::{Deserialize, Deserializer};
+use toml::Spanned;
+
+use crate::catalog::Way;
+use crate::digest::{Canonical, Digest};
+use crate::document::{DocumentError, Place, Source};
+use crate::names::{NotAName, ToolName};
+use crate::platform::{Machine, NotAPlatform, Platform};
+use crate::version::{Requirement, RequirementError};
+
+
+
+/// A ladder as read from its file.
+#[derive(Clone, Debug)]
+pub struct Ladder {
+    /// The file.
+    pub path: PathBuf,
+    /// Its text.
+    pub text: String,
+    /// What it is called among people.
+    pub title: String,
+    /// The machines it is pinned for, sorted by name; none for the one at hand alone.
+    pub machines: Vec<Machine>,
+    /// The catalogs it is made from, the most important first: folders, from the ladder's own where they are relative. None
+    /// where the settings say.
+    pub catalogs: Vec<PathBuf>,
+    /// What is wanted, in the order of the file.
+    pub wishes: Vec<Wish>,
+    /// Which tool answers to a command, or sets a variable, that several bring.
+    pub answers: BTreeMap<String, ToolName>,
+    /// A digest of everything in it that decides about pins.
+    pub digest: Digest,
+}
+
+/// One line of what is wanted.
+#[derive(Clone, Debug)]
+pub struct Wish {
+    /// What is wished for.
+    pub tool: ToolName,
+    /// Which versions will do.
+    pub range: Range,
+    /// Whether what the host has will do.
+    pub host: HostPolicy,
+    /// Where its name stands.
+    pub place: Place,
+    /// Where it says which versions will do.
+    pub range_place: Place,
+}
+
+/// Whether what the host has will do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum HostPolicy {
+    /// It is taken before anything else.
+    Prefer,
+    /// It is taken where nothing else fits.
+    #[default]
+    Allow,
+    /// It is not looked at.
+    Never,
+    /// Nothing else is taken.
+    Only,
+}
+
+impl HostPolicy {
+    /// As a ladder has it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Prefer => "prefer",
+            Self::Allow => "allow",
+            Self::Never => "never",
+            Self::Only => "only",
+        }
+    }
+}
+
+impl std::fmt::Display for HostPolicy {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+/// Which versions will do: a requirement, a series, or both.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Range {
+    /// The versions.
+    pub requirement: Requirement,
+    /// The series that the release must belong to.
+    pub series: Option<String>,
+    /// The pieces that the release must have.
+    pub pieces: Vec<String>,
+}
+
+impl Range {
+    /// Every release that is no preview.
+    pub fn any() -> Self {
+        Self { requirement: Requirement::any(), series: None, pieces: Vec::new() }
+    }
+}
+
+/// A requirement, or the name of a series.
+impl FromStr for Range {
+    type Err = RequirementError;
+
+    fn from_str(text: &str) -> Result<Self, RequirementError> {
+        match text.parse() {
+            Ok(requirement) => Ok(Self { requirement, ..Self::any() }),
+            Err(_) if is_series(text) => Ok(Self { series: Some(text.to_owned()), ..Self::any() }),
+            Err(error) => Err(error),
+        }
+    }
+}
+
+impl From<&Way> for Range {
+    fn from(way: &Way) -> Self {
+        Self { requirement: way.version.clone(), series: None, pieces: way.pieces.clone() }
+    }
+}
+
+impl std::fmt::Display for Range {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.series {
+            None => self.requirement.fmt(f)?,
+            Some(series) if self.requirement == Requirement::any() => write!(f, "the {series} series")?,
+            Some(series) => write!(f, "{} in the {series} series", self.requirement)?,
+        }
+        if self.pieces.is_empty() { Ok(()) } else { write!(f, " with {}", self.pieces.join(", ")) }
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    #[serde(default)]
+    ladder: Head,
+    #[serde(default)]
+    machines: BTreeMap<String, Spanned<MachineForm>>,
+    #[serde(default)]
+    answers: BTreeMap<String, ToolName>,
+    #[serde(default)]
+    rungs: BTreeMap<Spanned<String>, Spanned<WishForm>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Head {
+    title: Option<String>,
+    catalog: Option<OneOrSeveral>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a folder, or a list of folders")]
+enum OneOrSeveral {
+    One(PathBuf),
+    Several(Vec<PathBuf>),
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a platform like \"linux/x86_64\", or a table with `platform`")]
+enum MachineForm {
+    Platform(String),
+    Facts(MachineTable),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct MachineTable {
+    platform: String,
+}
+
+struct WishForm {
+    version: Option<Spanned<String>>,
+    series: Option<String>,
+    pieces: Vec<String>,
+    host: HostPolicy,
+    /// The whole value is one string.
+    short: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WishTable {
+    version: Option<Spanned<String>>,
+    series: Option<String>,
+    #[serde(default)]
+    pieces: Vec<String>,
+    #[serde(default)]
+    host: HostPolicy,
+}
+
+impl<'de> Deserialize<'de> for WishForm {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = WishForm;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str(
+                    "a requirement like \"1.4\", a series, or a table with `version`, `series`, `pieces` and `host`",
+                )
+            }
+            fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
+                let version = Some(Spanned::new(0..0, text.to_owned()));
+                Ok(WishForm { version, series: None, pieces: Vec::new(), host: HostPolicy::Allow, short: true })
+            }
+            fn visit_i64<E: serde::de::Error>(self, number: i64) -> Result<WishForm, E> {
+                Err(E::custom(in_quotes(number)))
+            }
+            fn visit_f64<E: serde::de::Error>(self, number: f64) -> Result<WishForm, E> {
+                Err(E::custom(in_quotes(number)))
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
+                let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                let WishTable { version, series, pieces, host } = table;
+                Ok(WishForm { version, series, pieces, host, short: false })
+            }
+        }
+        deserializer.deserialize_any(Visitor)
+    }
+}
+
+/// Numbers lose the zeros at their end: 1.10 would be read as 1.1.
+fn in_quotes(number: impl std::fmt::Display) -> String {
+    format!("a version stands in quotes: \"{number}\"")
+}
+
+impl Ladder {
+    /// Reads a ladder from a text, which need not stand in its file yet.
+    ///
+    /// # Errors
+    /// [`DocumentError`] with line, column and a hint where the text is wrong.
+    pub fn parse(source: &Source) -> Result<Self, DocumentError> {
+        let path = &source.path;
+        let file: File = source.parse()?;
+        let machines =
+            file.machines.into_iter().map(|(name, form)| machine(source, name, &form)).collect::<Result<Vec<_>, _>>()?;
+        let mut rungs: Vec<_> = file.rungs.into_iter().collect();
+        rungs.sort_by_key(|(tool, _)| tool.span().start);
+        let wishes = rungs.into_iter().map(|(tool, form)| wish(source, &tool, form)).collect::<Result<Vec<_>, _>>()?;
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let name = || folder.file_name().map_or_else(|| "ladder".into(), |name| name.to_string_lossy().into_owned());
+        let catalogs = match file.ladder.catalog {
+            None => Vec::new(),
+            Some(OneOrSeveral::One(catalog)) => vec![catalog],
+            Some(OneOrSeveral::Several(catalogs)) => catalogs,
+        };
+        Ok(Self {
+            digest: digest(&machines, &wishes),
+            path: path.clone(),
+            text: source.text.clone(),
+            title: file.ladder.title.unwrap_or_else(name),
+            machines,
+            catalogs: catalogs.into_iter().map(|catalog| folder.join(catalog)).collect(),
+            wishes,
+            answers: file.answers,
+        })
+    }
+
+    /// The platforms of its machines, each once; `here` where it names none.
+    pub fn platforms(&self, here: &Platform) -> Vec<Platform> {
+        let mut platforms: Vec<Platform> = Vec::new();
+        for machine in &self.machines {
+            if !platforms.contains(&machine.platform) {
+                platforms.push(machine.platform.clone());
+            }
+        }
+        if platforms.is_empty() { vec![here.clone()] } else { platforms }
+    }
+
+    /// The file of its pins, beside it.
+    pub fn pins_path(&self) -> PathBuf {
+        self.path.with_file_name("ladder.pinned.toml")
+    }
+}
+
+fn machine(source: &Source, name: String, form: &Spanned<MachineForm>) -> Result<Machine, DocumentError> {
+    let text = match form.get_ref() {
+        MachineForm::Platform(text) => text,
+        MachineForm::Facts(MachineTable { platform }) => platform,
+    };
+    let platform = text.parse().map_err(|error: NotAPlatform| source.invalid(form.span(), error.to_string()))?;
+    Ok(Machine { name, platform })
+}
+
+fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Result<Wish, DocumentError> {
+    let whole = form.span();
+    let form = form.into_inner();
+    let mut range = Range { series: form.series, pieces: form.pieces, ..Range::any() };
+    if let Some(text) = form.version {
+        let span = if form.short { whole.clone() } else { text.span() };
+        let text = text.into_inner();
+        match text.parse() {
+            Ok(requirement) => range.requirement = requirement,
+            Err(_) if form.short && is_series(&text) => range.series = Some(text),
+            Err(error) => {
+                let skip = text.char_indices().nth(error.column - 1).map_or(text.len(), |(at, _)| at);
+                return Err(source.invalid(span.start + 1 + skip..span.end - 1, error.to_string()));
+            }
+        }
+    }
+    let (place, range_place) = (source.place(tool.span()), source.place(whole));
+    let name = tool.get_ref().parse().map_err(|error| named_wrongly(source, tool, &error))?;
+    Ok(Wish { tool: name, range, host: form.host, place, range_place })
+}
+
+/// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.
+fn is_series(text: &str) -> bool {
+    text != "latest" && text.starts_with(char::is_alphabetic) && text.chars().all(|c| c.is_alphanumeric() || c == '-')
+}
+
+/// A name that is none; where it holds a version, that is said.
+fn named_wrongly(source: &Source, tool: &Spanned<String>, error: &NotAName) -> DocumentError {
+    let parts = tool.get_ref().split_once(['@', '=', ' ', ':']);
+    let parts = parts.map(|(name, version)| (name.trim(), version.trim_matches(['=', ' ', ':', '@'])));
+    let hint = parts.filter(|(name, version)| name.parse::<ToolName>().is_ok() && !version.is_empty());
+    let hint = hint.map(|(name, version)| format!("\nthe version stands behind it: {name} = \"{version}\""));
+    source.invalid(tool.span(), format!("{error}{}", hint.unwrap_or_default()))
+}
+
+fn digest(machines: &[Machine], wishes: &[Wish]) -> Digest {
+    let mut digest = Canonical::new("kladder ladder", 2);
+    let mut platforms: Vec<&str> = machines.iter().map(|machine| machine.platform.as_str()).collect();
+    platforms.sort_unstable();
+    platforms.dedup();
+    digest = digest.list("platforms", platforms);
+    for Wish { tool, range, host, .. } in wishes {
+        digest = digest.field("tool", tool).field("version", range.requirement.as_written());
+        digest = digest.field("series", range.series.as_deref().unwrap_or_default());
+        digest = digest.list("pieces", &range.pieces).field("host", host.as_str());
+    }
+    digest.finish()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str) -> Result<Ladder, DocumentError> {
+        Ladder::parse(&Source::new("/desk/ladder.toml", text))
+    }
+
+    #[test]
+    fn machines_are_named_and_their_platforms_counted_once() {
+        let ladder = read(
+            "[machines]\ndesk = \"linux/x86_64\"\nlaptop = { platform = \"macos/aarch64\" }\nroom = \"linux/x86_64\"\n",
+        );
+        let ladder = ladder.unwrap();
+        let platforms: Vec<String> =
+            ladder.platforms(&Platform::built_for()).iter().map(ToString::to_string).collect();
+        assert_eq!((platforms, ladder.machines.len()), (vec!["linux/x86_64".into(), "macos/aarch64".into()], 3));
+        let error = read("[machines]\ndesk = \"linux-x86_64\"\n").unwrap_err();
+        assert!(error.to_string().contains("`linux/x86_64` is one"), "{error}");
+    }
+
+    #[test]
+    fn a_digest_tells_every_wish_apart_and_no_comment() {
+        let digest = |text: &str| read(text).unwrap().digest;
+        let plain = digest("[rungs]\nskerroc = \"1.4\"\n");
+        assert_eq!(plain, digest("# a note\n[ladder]\ntitle = \"x\"\n[rungs]\nskerroc = { version = \"1.4\" }\n"));
+        let others = [
+            "[rungs]\nskerroc = \"1.5\"\n",
+            "[rungs]\nskerroc = { version = \"1.4\", series = \"stable\" }\n",
+            "[rungs]\nskerroc = { version = \"1.4\", pieces = [\"lens\"] }\n",
+            "[rungs]\nskerroc = { version = \"1.4\", host = \"never\" }\n",
+            "[machines]\ndesk = \"linux/x86_64\"\n[rungs]\nskerroc = \"1.4\"\n",
+        ];
+        for other in others {
+            assert_ne!(plain, digest(other), "{other}");
+        }
+    }
+
+    #[test]
+    fn a_version_in_a_name_is_told_where_it_belongs() {
+        let error = read("[rungs]\n\"skerroc@1.4\" = \"any\"\n").unwrap_err();
+        assert!(error.to_string().contains("skerroc = \"1.4\""), "{error}");
+    }
+}

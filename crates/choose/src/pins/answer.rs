@@ -1,0 +1,247 @@
+//! From seats and choices to pins: private tools join the shared ones where those will do, and each rung gets its
+//! digests.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
+
+use super::offer::Offer;
+use super::seat::{Choice, Part, Seat};
+use super::{FromCatalog, Pin, PinnedArtifact, Pins, PinsError};
+use crate::catalog::{Card, CardRelease, Need, Way};
+use crate::ladder::Range;
+use crate::names::{Household, ToolName};
+use crate::platform::{Platform, Scope};
+use crate::version::Version;
+
+/// A household's tool on one platform; on all of them where they are served together.
+type Spot = (Household, ToolName, Option<Platform>);
+
+/// The tools of each household.
+type Households<'h> = BTreeMap<&'h Household, BTreeSet<&'h ToolName>>;
+
+/// What the resolver chose.
+pub(super) struct Answer<'o, 'c> {
+    offer: &'o Offer<'c>,
+    chosen: BTreeMap<Spot, Taken>,
+}
+
+/// A choice, and the pieces that are asked of it.
+struct Taken {
+    choice: Choice,
+    pieces: BTreeSet<String>,
+}
+
+impl<'o, 'c> Answer<'o, 'c> {
+    pub(super) fn new(offer: &'o Offer<'c>, chosen: &[(Rc<Seat>, Choice)]) -> Self {
+        let mut answer = Self { offer, chosen: BTreeMap::new() };
+        for (seat, choice) in chosen {
+            let platform = match &seat.part {
+                Part::Lead => continue,
+                Part::Everywhere => None,
+                Part::On(platform) => Some(platform.clone()),
+            };
+            let spot = (seat.household.clone(), seat.tool.clone(), platform);
+            let taken = answer.chosen.entry(spot);
+            let taken = taken.or_insert_with(|| Taken { choice: choice.clone(), pieces: BTreeSet::new() });
+            taken.pieces.extend(seat.pieces.iter().cloned());
+        }
+        answer
+    }
+
+    /// The pins, without tools that nothing needs any more once the private ones have joined.
+    pub(super) fn pins(mut self) -> Result<Pins, PinsError> {
+        self.join()?;
+        let reached = self.reached()?;
+        self.chosen.retain(|spot, _| reached.contains(spot));
+        let choosing = self.offer.choosing;
+        let tools: BTreeSet<&ToolName> = self.chosen.keys().map(|(_, tool, _)| tool).collect();
+        let mut catalogs = Vec::new();
+        for about in choosing.catalogs.abouts() {
+            let digest = choosing.catalogs.digest_of(&about.name, tools.iter().copied())?;
+            catalogs.push(FromCatalog { name: about.name.clone(), digest });
+        }
+        let mut households = Households::new();
+        for (household, tool, _) in self.chosen.keys() {
+            households.entry(household).or_default().insert(tool);
+        }
+        let rungs = self.household(&households, &Household::shared())?;
+        Ok(Pins { ladder: choosing.ladder.digest, catalogs, rungs })
+    }
+
+    /// All needs of what is chosen for a spot, its pieces' included, as far as they hold on its platform.
+    fn needs_of(&self, spot: &Spot) -> Result<Vec<Need>, PinsError> {
+        let card = self.offer.card(&spot.1)?;
+        let Some(taken) = self.chosen.get(spot) else { return Ok(Vec::new()) };
+        let Some(release) = release(&card, taken) else { return Ok(Vec::new()) };
+        let details = release.details();
+        let platforms = spot.2.as_ref().map_or(self.offer.platforms.as_slice(), std::slice::from_ref);
+        let holds = |need: &&Need| platforms.iter().any(|platform| need.holds_on(platform));
+        Ok(details.needs_with(|piece| taken.pieces.contains(piece)).filter(holds).cloned().collect())
+    }
+
+    /// Gives up private tools where the household outside has one that everybody inside can live with. Outer households
+    /// first, so that the widest sharing wins.
+    fn join(&mut self) -> Result<(), PinsError> {
+        let mut private: Vec<Spot> =
+            self.chosen.keys().filter(|(household, ..)| !household.is_shared()).cloned().collect();
+        private.sort_by_key(|(household, tool, _)| (household.owners().len(), household.clone(), tool.clone()));
+        for spot in private {
+            let (household, tool, platform) = &spot;
+            let outer = (0..household.owners().len()).map(|depth| (household.outer(depth), tool.clone(), platform.clone()));
+            let Some(outside) = outer.into_iter().find(|outer| self.chosen.contains_key(outer)) else { continue };
+            if self.will_do(&outside, &spot)? {
+                self.chosen.remove(&spot);
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether what is chosen outside meets all that is asked of a private tool, and excludes nothing inside.
+    fn will_do(&self, outside: &Spot, inside: &Spot) -> Result<bool, PinsError> {
+        let (household, tool, platform) = inside;
+        let (Some(own), Some(theirs)) = (self.chosen.get(inside), self.chosen.get(outside)) else { return Ok(false) };
+        let card = self.offer.card(tool)?;
+        if !own.pieces.is_subset(&theirs.pieces) {
+            return Ok(false);
+        }
+        let fits = |way: &Way| self.offer.fits(&Range::from(way), &card, &theirs.choice);
+        for spot in self.chosen.keys() {
+            let (from, owner, on) = spot;
+            let is_inside = from == household || from.of(owner) == *household;
+            if !is_inside || on != platform {
+                continue;
+            }
+            for need in self.needs_of(spot)? {
+                let asks = |way: &&Way| self.offer.tools_for(&way.name).is_ok_and(|tools| tools.contains(tool));
+                let lives_there = Seat { household: from.clone(), ..Seat::shared(owner, Part::Everywhere) };
+                let here = lives_there.household_for(&need, tool) == *household;
+                let ways: Vec<&Way> = need.ways.iter().filter(asks).collect();
+                if here && !ways.is_empty() && !ways.iter().any(|way| fits(way)) {
+                    return Ok(false);
+                }
+            }
+            let other = self.offer.card(owner)?;
+            let excludes = self.chosen.get(spot).and_then(|taken| release(&other, taken));
+            let excludes = excludes.map(|release| release.details().excludes).unwrap_or_default();
+            let names = |way: &Way| self.offer.tools_for(&way.name).is_ok_and(|tools| tools.contains(tool));
+            if owner != tool && excludes.iter().any(|way| names(way) && fits(way)) {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// What the wishes lead to.
+    fn reached(&self) -> Result<BTreeSet<Spot>, PinsError> {
+        let platforms = self.chosen.keys().map(|(_, _, platform)| platform.clone()).collect::<BTreeSet<_>>();
+        let mut open = Vec::new();
+        for wish in &self.offer.choosing.ladder.wishes {
+            let tools = self.offer.tools_for(&wish.tool)?;
+            for platform in &platforms {
+                let spots = tools.iter().map(|tool| (Household::shared(), tool.clone(), platform.clone()));
+                open.extend(spots.filter(|spot| self.meets(spot, &wish.range)));
+            }
+        }
+        let mut reached = BTreeSet::new();
+        while let Some(spot) = open.pop() {
+            if !reached.insert(spot.clone()) {
+                continue;
+            }
+            for need in self.needs_of(&spot)? {
+                open.extend(self.met_by(&spot, &need)?);
+            }
+        }
+        Ok(reached)
+    }
+
+    fn meets(&self, spot: &Spot, range: &Range) -> bool {
+        self.chosen.get(spot).is_some_and(|taken| {
+            let card = self.offer.card(&spot.1);
+            let pieces = range.pieces.iter().all(|piece| taken.pieces.contains(piece));
+            pieces && card.is_ok_and(|card| self.offer.fits(range, &card, &taken.choice))
+        })
+    }
+
+    /// The chosen tools that meet a need: from the household it belongs to, or the nearest around it.
+    fn met_by(&self, spot: &Spot, need: &Need) -> Result<Vec<Spot>, PinsError> {
+        let seat = Seat { household: spot.0.clone(), ..Seat::shared(&spot.1, Part::Everywhere) };
+        let mut met = Vec::new();
+        for way in &need.ways {
+            for tool in self.offer.tools_for(&way.name)?.iter() {
+                let household = seat.household_for(need, tool);
+                let around = household.around().map(|household| (household, tool.clone(), spot.2.clone()));
+                let nearest = around.into_iter().find(|outer| self.chosen.contains_key(outer));
+                met.extend(nearest.filter(|nearest| self.meets(nearest, &Range::from(way))));
+            }
+        }
+        Ok(met)
+    }
+
+    /// The pins of a household, those of the households in it included.
+    fn household(&self, all: &Households<'_>, household: &Household) -> Result<BTreeMap<ToolName, Pin>, PinsError> {
+        let tools = all.get(household).into_iter().flatten();
+        tools.map(|tool| Ok(((*tool).clone(), self.pin(all, household, tool)?))).collect()
+    }
+
+    fn pin(&self, all: &Households<'_>, household: &Household, tool: &ToolName) -> Result<Pin, PinsError> {
+        let card = self.offer.card(tool)?;
+        let at =
+            |platform: Option<&Platform>| self.chosen.get(&(household.clone(), tool.clone(), platform.cloned()));
+        let on = |platform| at(Some(platform)).or_else(|| at(None));
+        let platforms = &self.offer.platforms;
+        let there: Vec<(&Platform, &Taken)> = platforms.iter().filter_map(|p| Some((p, on(p)?))).collect();
+        let on_host = there.iter().any(|(_, taken)| taken.choice == Choice::Host);
+        let definition = if on_host { self.offer.choosing.catalogs.tool(tool)? } else { None };
+        let found = definition.and_then(|definition| self.offer.choosing.host.find(&definition));
+        let versions = there.iter().filter_map(|(platform, taken)| {
+            let own = || found.as_ref().map(|found| found.version.clone());
+            Some((*platform, release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
+        });
+        let versions: Vec<(&Platform, Version)> = versions.collect();
+        let first = versions.first().map(|(_, version)| version.clone());
+        let mut pin = Pin::new(first.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })?);
+        pin.private = self.household(all, &household.of(tool))?;
+        let catalogs = self.offer.choosing.catalogs;
+        pin.catalog = catalogs.home_of(tool).filter(|_| catalogs.are_several()).map(str::to_owned);
+        if there.len() < platforms.len() {
+            pin.on = there.iter().map(|(platform, _)| (*platform).clone()).collect();
+        }
+        let differs = versions.into_iter().filter(|(_, version)| *version != pin.version);
+        pin.elsewhere = differs.map(|(platform, version)| (platform.clone(), version)).collect();
+        // One file for all platforms is pinned as such only where all of them take it.
+        let is_alike = pin.elsewhere.is_empty() && pin.on.is_empty();
+        let mut same = there.first().map(|(_, taken)| taken.pieces.clone()).unwrap_or_default();
+        same.retain(|piece| there.iter().all(|(_, taken)| taken.pieces.contains(piece)));
+        for (platform, taken) in there {
+            let Some(release) = release(&card, taken) else {
+                pin.host = found.as_ref().map(|found| found.file.clone());
+                continue;
+            };
+            let details = release.details();
+            insert(&mut pin.artifacts, &details.artifacts, platform, is_alike);
+            for (name, piece) in details.pieces.iter().filter(|(name, _)| taken.pieces.contains(*name)) {
+                let is_alike = is_alike && same.contains(name);
+                insert(pin.pieces.entry(name.clone()).or_default(), &piece.artifacts, platform, is_alike);
+            }
+        }
+        Ok(pin)
+    }
+}
+
+fn release<'a>(card: &'a Card, taken: &Taken) -> Option<&'a CardRelease> {
+    if let Choice::Release(at) = taken.choice { card.releases.get(at) } else { None }
+}
+
+/// The artifact for a platform, under the platform's own name or, where all platforms are alike, under what it is for.
+fn insert(
+    into: &mut BTreeMap<Scope, PinnedArtifact>,
+    from: &BTreeMap<Scope, PinnedArtifact>,
+    platform: &Platform,
+    is_alike: bool,
+) {
+    // The narrowest scope comes first.
+    if let Some((scope, artifact)) = from.iter().find(|(scope, _)| scope.holds_on(platform)) {
+        let key = if is_alike { scope.clone() } else { Scope::Platform(platform.clone()) };
+        into.insert(key, artifact.clone());
+    }
+}

@@ -1,0 +1,283 @@
+//! `ladder.pinned.toml`: the exact versions and digests chosen for a ladder.
+//!
+//! Rungs are tables sorted by tool, one line a platform, so that a moved rung is a small diff and two branches that move
+//! different rungs merge.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use serde::Deserialize;
+use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
+
+use crate::catalog::PinnedArtifact;
+use crate::digest::Digest;
+use crate::document::{DocumentError, Source};
+use crate::names::ToolName;
+use crate::platform::{Platform, Scope};
+use crate::version::Version;
+
+const FORMAT: i64 = 2;
+const NOTE: &str = "# Written by `kladder pin`; to be committed beside the ladder.\n";
+
+/// The pins of a ladder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pins {
+    /// Digest of the ladder they were made for.
+    pub ladder: Digest,
+    /// The catalogs they were made from, the most important first.
+    pub catalogs: Vec<FromCatalog>,
+    /// The chosen releases, by tool.
+    pub rungs: BTreeMap<ToolName, Pin>,
+}
+
+/// A catalog that pins were made from.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FromCatalog {
+    /// What it calls itself.
+    pub name: String,
+    /// Of the definitions of the pinned tools that are from it.
+    pub digest: Digest,
+}
+
+/// The release chosen for a rung.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pin {
+    /// As its makers write it.
+    pub version: Version,
+    /// The catalog it is from, where the ladder has several.
+    #[serde(default)]
+    pub catalog: Option<String>,
+    /// The version on platforms where it is another one.
+    #[serde(default)]
+    pub elsewhere: BTreeMap<Platform, Version>,
+    /// The platforms that it is needed on; all of the ladder's when empty.
+    #[serde(default, rename = "for")]
+    pub on: Vec<Platform>,
+    /// For what the host has: the file that answered.
+    #[serde(default)]
+    pub host: Option<PathBuf>,
+    /// Its files, for every platform of the ladder.
+    #[serde(default)]
+    pub artifacts: BTreeMap<Scope, PinnedArtifact>,
+    /// The files of the pieces that are taken, by piece and platform.
+    #[serde(default)]
+    pub pieces: BTreeMap<String, BTreeMap<Scope, PinnedArtifact>>,
+    /// Tools that it keeps to itself.
+    #[serde(default)]
+    pub private: BTreeMap<ToolName, Pin>,
+}
+
+impl Pin {
+    /// A pin on a version, without files.
+    pub fn new(version: Version) -> Self {
+        let (artifacts, pieces, private) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        Self { version, catalog: None, elsewhere: BTreeMap::new(), on: Vec::new(), host: None, artifacts, pieces, private }
+    }
+
+    /// Its version on a platform; `None` where it is not needed.
+    pub fn version_on(&self, platform: &Platform) -> Option<&Version> {
+        let needed = self.on.is_empty() || self.on.contains(platform);
+        needed.then(|| self.elsewhere.get(platform).unwrap_or(&self.version))
+    }
+
+    /// The artifact that fits `platform` most closely.
+    pub fn artifact(&self, platform: &Platform) -> Option<&PinnedArtifact> {
+        for_platform(&self.artifacts, platform)
+    }
+
+    /// The artifacts of its pieces for `platform`, by piece.
+    pub fn piece_artifacts(&self, platform: &Platform) -> impl Iterator<Item = (&str, Option<&PinnedArtifact>)> {
+        self.pieces.iter().map(|(piece, artifacts)| (piece.as_str(), for_platform(artifacts, platform)))
+    }
+}
+
+fn for_platform<'a>(
+    artifacts: &'a BTreeMap<Scope, PinnedArtifact>,
+    platform: &Platform,
+) -> Option<&'a PinnedArtifact> {
+    // The narrowest scope comes first.
+    artifacts.iter().find(|(scope, _)| scope.holds_on(platform)).map(|(_, artifact)| artifact)
+}
+
+/// Why a file of pins could not be used.
+#[derive(Debug, thiserror::Error)]
+pub enum PinsFileError {
+    /// It could not be read or understood.
+    #[error(transparent)]
+    Document(#[from] DocumentError),
+    /// It holds the marks of an unfinished merge.
+    #[error("{} holds the marks of an unfinished merge, at line {line}", path.display())]
+    Unmerged {
+        /// The file.
+        path: PathBuf,
+        /// The first such line, from 1.
+        line: usize,
+    },
+    /// It is written in a newer format.
+    #[error("{} is written in format {format}, and this kladder reads up to {FORMAT}", path.display())]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its format.
+        format: i64,
+    },
+}
+
+#[derive(Deserialize)]
+struct Peek {
+    pinned: PeekHead,
+}
+
+#[derive(Deserialize)]
+struct PeekHead {
+    format: i64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    pinned: Head,
+    #[serde(default)]
+    rungs: BTreeMap<ToolName, Pin>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Head {
+    #[serde(rename = "format")]
+    _format: i64,
+    ladder: Digest,
+    catalogs: Vec<FromCatalog>,
+}
+
+/// The pins that hold on `platform`, private ones included.
+fn here(rungs: &BTreeMap<ToolName, Pin>, platform: &Platform) -> BTreeMap<ToolName, Pin> {
+    let pin = |(tool, pin): (&ToolName, &Pin)| {
+        let version = pin.version_on(platform)?.clone();
+        let mut pin = Pin { version, private: here(&pin.private, platform), ..pin.clone() };
+        pin.pieces.retain(|_, artifacts| for_platform(artifacts, platform).is_some());
+        Some((tool.clone(), pin))
+    };
+    rungs.iter().filter_map(pin).collect()
+}
+
+impl Pins {
+    /// What of them holds on one platform.
+    #[must_use]
+    pub fn on(&self, platform: &Platform) -> Self {
+        Self { rungs: here(&self.rungs, platform), ..self.clone() }
+    }
+
+    /// All pins with their tools, private ones behind their owners.
+    pub fn all(&self) -> Vec<(&ToolName, &Pin)> {
+        all(&self.rungs)
+    }
+
+    /// Reads the text of a file of pins.
+    ///
+    /// # Errors
+    /// [`PinsFileError`] where it is damaged, edited into nonsense, or of a newer format.
+    pub fn parse(source: &Source) -> Result<Self, PinsFileError> {
+        let path = &source.path;
+        let marked = |line: &str| line.starts_with("<<<<<<<") || line.starts_with(">>>>>>>");
+        if let Some(at) = source.text.lines().position(marked) {
+            return Err(PinsFileError::Unmerged { path: path.clone(), line: at + 1 });
+        }
+        // The format is looked at first: a newer file may well have keys that mean nothing here.
+        let Peek { pinned: PeekHead { format } } = source.parse()?;
+        if format > FORMAT {
+            return Err(PinsFileError::Newer { path: path.clone(), format });
+        }
+        let file: File = source.parse()?;
+        let Head { ladder, catalogs, .. } = file.pinned;
+        Ok(Self { ladder, catalogs, rungs: file.rungs })
+    }
+
+    /// The file's text.
+    pub fn to_toml(&self) -> String {
+        let mut head = Table::new();
+        head.decor_mut().set_prefix(NOTE);
+        head.insert("format", value(FORMAT));
+        head.insert("ladder", value(self.ladder.hex()));
+        let catalog = |FromCatalog { name, digest }: &FromCatalog| {
+            let mut catalog = InlineTable::new();
+            catalog.insert("name", name.as_str().into());
+            catalog.insert("digest", digest.hex().into());
+            catalog
+        };
+        head.insert("catalogs", value(self.catalogs.iter().map(catalog).collect::<toml_edit::Array>()));
+        let mut document = DocumentMut::new();
+        document.insert("pinned", Item::Table(head));
+        document.insert("rungs", Item::Table(tables(&self.rungs)));
+        document.to_string()
+    }
+}
+
+fn all(rungs: &BTreeMap<ToolName, Pin>) -> Vec<(&ToolName, &Pin)> {
+    rungs.iter().flat_map(|(tool, pin)| std::iter::once((tool, pin)).chain(all(&pin.private))).collect()
+}
+
+/// A table for each pin.
+fn tables(rungs: &BTreeMap<ToolName, Pin>) -> Table {
+    let mut table = Table::new();
+    table.set_implicit(true);
+    for (tool, pin) in rungs {
+        table.insert(tool, Item::Table(pin.to_table()));
+    }
+    table
+}
+
+impl Pin {
+    fn to_table(&self) -> Table {
+        let mut table = Table::new();
+        table.insert("version", value(self.version.as_str()));
+        if let Some(catalog) = &self.catalog {
+            table.insert("catalog", value(catalog));
+        }
+        if !self.on.is_empty() {
+            table.insert("for", value(self.on.iter().map(Platform::as_str).collect::<toml_edit::Array>()));
+        }
+        let mut elsewhere = Table::new();
+        elsewhere.set_dotted(true);
+        for (platform, version) in &self.elsewhere {
+            elsewhere.insert(platform.as_str(), value(version.as_str()));
+        }
+        if !elsewhere.is_empty() {
+            table.insert("elsewhere", Item::Table(elsewhere));
+        }
+        if let Some(file) = &self.host {
+            table.insert("host", value(file.to_string_lossy().as_ref()));
+        }
+        if !self.artifacts.is_empty() {
+            table.insert("artifacts", Item::Table(lines(&self.artifacts)));
+        }
+        let mut pieces = Table::new();
+        pieces.set_dotted(true);
+        for (piece, artifacts) in &self.pieces {
+            pieces.insert(piece, Item::Table(lines(artifacts)));
+        }
+        if !pieces.is_empty() {
+            table.insert("pieces", Item::Table(pieces));
+        }
+        if !self.private.is_empty() {
+            table.insert("private", Item::Table(tables(&self.private)));
+        }
+        table
+    }
+}
+
+/// A line for each platform.
+fn lines(artifacts: &BTreeMap<Scope, PinnedArtifact>) -> Table {
+    let mut table = Table::new();
+    table.set_dotted(true);
+    for (platform, artifact) in artifacts {
+        let mut line = InlineTable::new();
+        line.insert("file", artifact.file.as_str().into());
+        line.insert("size", i64::try_from(artifact.size).unwrap_or(i64::MAX).into());
+        line.insert("sha256", artifact.sha256.hex().into());
+        table.insert(platform.as_str(), value(line));
+    }
+    table
+}

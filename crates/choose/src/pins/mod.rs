@@ -1,0 +1,226 @@
+//! Pins: wishes plus catalog, resolved to exact versions with digests.
+
+mod account;
+mod answer;
+mod clash;
+mod file;
+mod offer;
+mod on_host;
+mod resolve;
+mod seat;
+mod ways;
+mod why;
+mod wishes;
+
+pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, Withheld};
+pub use file::{FromCatalog, Pin, Pins, PinsFileError};
+pub use on_host::{Found, HostPin, NoHost, OnHost, Pinned, host_pins_that_differ};
+pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
+
+use std::time::{Duration, Instant};
+
+use crate::catalog::{CatalogError, Catalogs, PinnedArtifact};
+use crate::document::Place;
+use crate::ladder::Ladder;
+use crate::names::ToolName;
+use crate::platform::{Platform, Scope};
+use crate::version::Version;
+
+/// What pins are chosen from, and how.
+#[derive(Clone, Copy)]
+pub struct Choosing<'c> {
+    /// What is wanted.
+    pub ladder: &'c Ladder,
+    /// What there is.
+    pub catalogs: &'c Catalogs,
+    /// The platform of a ladder that names no machines.
+    pub here: &'c Platform,
+    /// What the host has.
+    pub host: &'c dyn OnHost,
+    /// What was pinned before, and stays where it can.
+    pub old: Option<&'c Pins>,
+    /// What does not have to stay.
+    pub moves: &'c Moves,
+    /// When to give up.
+    pub limits: Limits,
+}
+
+/// Pins that may move although their wishes still allow them.
+#[derive(Clone, Debug, Default)]
+pub struct Moves {
+    /// All of them.
+    pub all: bool,
+    /// These tools.
+    pub tools: Vec<ToolName>,
+    /// These tools, to these versions.
+    pub exact: Vec<(ToolName, Version)>,
+}
+
+impl Moves {
+    fn lets_go(&self, tool: &str) -> bool {
+        self.all || self.tools.iter().any(|t| *t == *tool) || self.exact.iter().any(|(t, _)| *t == *tool)
+    }
+}
+
+/// When the resolver gives up.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// Decisions, conflicts and releases looked into.
+    pub steps: u64,
+    until: Instant,
+}
+
+impl Limits {
+    /// The usual number of steps, within a time that starts now.
+    pub fn within(time: Duration) -> Self {
+        Self { steps: 5_000_000, until: Instant::now() + time }
+    }
+
+    fn is_over(&self) -> bool {
+        Instant::now() > self.until
+    }
+}
+
+/// Where nobody says otherwise.
+impl Default for Limits {
+    fn default() -> Self {
+        Self::within(Duration::from_secs(30))
+    }
+}
+
+impl Choosing<'_> {
+    fn platforms(&self) -> Vec<Platform> {
+        self.ladder.platforms(self.here)
+    }
+}
+
+/// Why there are no pins.
+#[derive(Debug, thiserror::Error)]
+pub enum PinsError {
+    /// The catalog could not be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+    /// A wish names a tool that the catalog does not have.
+    #[error("the catalog has no tool `{name}`")]
+    UnknownTool {
+        /// What was wished for.
+        name: ToolName,
+        /// Tools that look like it.
+        near: Vec<String>,
+        /// The wish.
+        place: Box<Place>,
+    },
+    /// A definition needs something that nothing in the catalog is or provides.
+    #[error("nothing in the catalog is or provides `{name}`, although a release needs it")]
+    UnknownNeed {
+        /// What is needed.
+        name: ToolName,
+    },
+    /// A wish names a series that the tool does not have.
+    #[error("{tool} has no series `{series}`")]
+    NoSuchSeries {
+        /// The tool.
+        tool: ToolName,
+        /// The series.
+        series: String,
+        /// Series that look like it.
+        near: Vec<String>,
+        /// The series there are.
+        there: Vec<String>,
+        /// Where it is asked for.
+        place: Box<Place>,
+    },
+    /// A wish names a piece that no release of the tool has.
+    #[error("{tool} has no piece `{piece}`")]
+    NoSuchPiece {
+        /// The tool.
+        tool: ToolName,
+        /// The piece.
+        piece: String,
+        /// Pieces that look like it.
+        near: Vec<String>,
+        /// The pieces there are.
+        there: Vec<String>,
+        /// Where it is asked for.
+        place: Box<Place>,
+    },
+    /// No release fits a wish.
+    #[error("there is no {tool} {wanted}")]
+    NoSuchVersion {
+        /// The tool.
+        tool: ToolName,
+        /// What was wished for.
+        wanted: String,
+        /// Versions near it, newest first.
+        nearest: Vec<Version>,
+        /// The series there are.
+        series: Vec<String>,
+        /// The wish.
+        place: Box<Place>,
+    },
+    /// The releases that fit a wish have no artifact for a platform of the ladder.
+    #[error("{tool} has no artifact for {platform}")]
+    NoArtifact {
+        /// The tool.
+        tool: ToolName,
+        /// The newest release that would fit.
+        version: String,
+        /// The platform.
+        platform: Platform,
+        /// What this release has artifacts for.
+        there: Vec<Scope>,
+        /// The wish.
+        place: Box<Place>,
+    },
+    /// Only the host could have it, and does not, or not in this version.
+    #[error("this host has no {tool}{wanted}")]
+    NotOnHost {
+        /// The tool or capability.
+        tool: ToolName,
+        /// What was wished for, after a blank; nothing where anything would do.
+        wanted: String,
+        /// The version that the host has.
+        found: Option<String>,
+        /// The wish.
+        place: Box<Place>,
+    },
+    /// The catalog has other bytes for a release than were pinned.
+    #[error("the catalog has other bytes for {tool} {version} than those that are pinned")]
+    OtherBytes {
+        /// The tool.
+        tool: ToolName,
+        /// The version.
+        version: Version,
+        /// What the file is for.
+        platform: Scope,
+    },
+    /// What should move is not on the ladder.
+    #[error("there is no rung `{tool}` to move")]
+    NothingToMove {
+        /// The tool.
+        tool: ToolName,
+        /// Rungs that look like it.
+        near: Vec<String>,
+    },
+    /// What should move has no such version.
+    #[error("there is no {tool} {version} to move to")]
+    NoSuchMove {
+        /// The tool.
+        tool: ToolName,
+        /// The version.
+        version: Version,
+        /// Versions near it, newest first.
+        nearest: Vec<Version>,
+    },
+    /// The wishes cannot be met together.
+    #[error("the wishes cannot be met together")]
+    Clash(Box<ClashReport>),
+    /// The resolver's budget ran out.
+    #[error("no answer within {steps} steps{}", if *late { " and the time set" } else { "" })]
+    GaveUp {
+        /// Steps done.
+        steps: u64,
+        /// The time ran out first.
+        late: bool,
+    },
+}

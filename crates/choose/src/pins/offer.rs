@@ -1,0 +1,344 @@
+//! The catalog and the host as the resolver sees them.
+
+use std::cell::{Cell, RefCell};
+use std::collections::BTreeMap;
+use std::rc::Rc;
+
+use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
+
+use super::seat::{Choice, Part, Reach, Seat, in_range};
+use super::{Choosing, PinsError};
+use crate::catalog::{Card, CardRelease, Need, Way};
+use crate::ladder::{HostPolicy, Range, Wish};
+use crate::names::{Household, ToolName};
+use crate::platform::Platform;
+use crate::version::Version;
+
+/// Why the catalog gave no answer.
+#[derive(Debug)]
+pub(super) enum Stop {
+    /// It cannot be used as it is.
+    Error(PinsError),
+    /// Something is needed on some platforms only, so that they have to be served apart.
+    NotTogether,
+}
+
+impl<E: Into<PinsError>> From<E> for Stop {
+    fn from(error: E) -> Self {
+        Self::Error(error.into())
+    }
+}
+
+/// What can be chosen.
+pub(super) struct Offer<'c> {
+    pub(super) choosing: &'c Choosing<'c>,
+    pub(super) platforms: Vec<Platform>,
+    /// Each platform has seats of its own.
+    apart: bool,
+    /// What wishes say about the host's own, by tool.
+    policies: BTreeMap<ToolName, HostPolicy>,
+    /// Tools whose previews are on offer.
+    previews: Vec<ToolName>,
+    /// The tools behind a name; remembered once all policies are known, since those decide about their order.
+    tools: RefCell<BTreeMap<ToolName, Rc<[ToolName]>>>,
+    has_all_policies: bool,
+    /// A release was left aside since it is not there for all platforms.
+    pub(super) uneven: Cell<bool>,
+    pub(super) late: Cell<bool>,
+}
+
+impl<'c> Offer<'c> {
+    pub(super) fn new(choosing: &'c Choosing<'c>, apart: bool) -> Result<Self, PinsError> {
+        let ladder = choosing.ladder;
+        let mut offer = Self {
+            choosing,
+            platforms: choosing.platforms(),
+            apart,
+            policies: BTreeMap::new(),
+            previews: Vec::new(),
+            tools: RefCell::default(),
+            has_all_policies: false,
+            uneven: Cell::new(false),
+            late: Cell::new(false),
+        };
+        for wish in &ladder.wishes {
+            for tool in offer.tools_for(&wish.tool)?.iter() {
+                offer.policies.insert(tool.clone(), wish.host);
+                if wants_previews(wish) {
+                    offer.previews.push(tool.clone());
+                }
+            }
+        }
+        offer.has_all_policies = true;
+        let moved = choosing.moves.exact.iter().filter(|(_, version)| version.is_preview());
+        offer.previews.extend(moved.map(|(tool, _)| tool.clone()));
+        Ok(offer)
+    }
+
+    pub(super) fn card(&self, tool: &ToolName) -> Result<Rc<Card>, PinsError> {
+        self.choosing.catalogs.card(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })
+    }
+
+    /// The tools that can meet a wish or need for `name`: the tool itself, else what provides it. Those whose host's own
+    /// is preferred come first, those that only the host can have last.
+    pub(super) fn tools_for(&self, name: &ToolName) -> Result<Rc<[ToolName]>, PinsError> {
+        if let Some(known) = self.tools.borrow().get(name) {
+            return Ok(Rc::clone(known));
+        }
+        let mut tools = if self.choosing.catalogs.has(name) {
+            vec![name.clone()]
+        } else {
+            self.choosing.catalogs.providers(name)?.to_vec()
+        };
+        if tools.len() > 1 {
+            let mut ranked = Vec::new();
+            for tool in tools {
+                ranked.push((self.rank(&tool)?, tool));
+            }
+            ranked.sort_by_key(|(rank, _)| *rank);
+            tools = ranked.into_iter().map(|(_, tool)| tool).collect();
+        }
+        let tools: Rc<[ToolName]> = tools.into();
+        if self.has_all_policies {
+            self.tools.borrow_mut().insert(name.clone(), Rc::clone(&tools));
+        }
+        Ok(tools)
+    }
+
+    fn rank(&self, tool: &ToolName) -> Result<u8, PinsError> {
+        let card = self.card(tool)?;
+        Ok(match self.policy(tool) {
+            HostPolicy::Prefer | HostPolicy::Only if self.host_version(&card)?.is_some() => 0,
+            _ if card.releases.is_empty() => 2,
+            _ => 1,
+        })
+    }
+
+    fn policy(&self, tool: &str) -> HostPolicy {
+        self.policies.get(tool).copied().unwrap_or_default()
+    }
+
+    /// The host's own, where it may be taken.
+    pub(super) fn host_version(&self, card: &Card) -> Result<Option<Version>, PinsError> {
+        if !card.on_host || self.policy(&card.tool) == HostPolicy::Never {
+            return Ok(None);
+        }
+        let definition = self.choosing.catalogs.tool(&card.tool)?;
+        Ok(definition.and_then(|definition| self.choosing.host.find(&definition)).map(|found| found.version))
+    }
+
+    /// The platforms that a part stands for.
+    fn platforms_of<'s>(&'s self, part: &'s Part) -> &'s [Platform] {
+        match part {
+            Part::On(platform) => std::slice::from_ref(platform),
+            Part::Everywhere | Part::Lead => &self.platforms,
+        }
+    }
+
+    /// Whether each platform has seats of its own.
+    pub(super) fn apart(&self) -> bool {
+        self.apart
+    }
+
+    /// Whether previews of a tool are on offer.
+    pub(super) fn offers_previews(&self, tool: &str) -> bool {
+        self.previews.iter().any(|known| *known == *tool)
+    }
+
+    /// Whether there are artifacts of a release and its pieces for all the platforms of a part; for a lead one is enough.
+    fn is_there(&self, release: &CardRelease, seat: &Seat) -> bool {
+        let has = |platform: &Platform| {
+            release.is_for(platform) && seat.pieces.iter().all(|piece| release.has_piece_for(piece, platform))
+        };
+        let mut platforms = self.platforms_of(&seat.part).iter();
+        match seat.part {
+            Part::Lead => platforms.any(has),
+            Part::On(_) => platforms.all(has),
+            Part::Everywhere => {
+                let there = platforms.filter(|platform| has(platform)).count();
+                if there > 0 && there < self.platforms.len() {
+                    self.uneven.set(true);
+                }
+                there == self.platforms.len()
+            }
+        }
+    }
+
+    /// A wish in terms of seats. Several, where each platform is served apart.
+    pub(super) fn wished(&self, wish: &Wish) -> Result<Vec<NeedOf<Self>>, Stop> {
+        let way =
+            Way { name: wish.tool.clone(), version: wish.range.requirement.clone(), pieces: wish.range.pieces.clone() };
+        let range = Rc::new(wish.range.clone());
+        let parts =
+            if self.apart { self.platforms.iter().cloned().map(Part::On).collect() } else { vec![Part::Everywhere] };
+        let mut all: Vec<NeedOf<Self>> = Vec::new();
+        for part in parts {
+            let mut alternatives = Vec::new();
+            for tool in self.tools_for(&way.name)?.iter() {
+                alternatives.push((Seat::with(tool, Household::shared(), &way.pieces, part.clone()), Rc::clone(&range)));
+            }
+            for asked in self.asked(&alternatives) {
+                if !all.contains(&asked) {
+                    all.push(asked);
+                }
+            }
+        }
+        Ok(all)
+    }
+
+    /// One of these seats; where platforms are served apart, what leads them is decided first.
+    fn asked(&self, alternatives: &[(Seat, Rc<Range>)]) -> Vec<NeedOf<Self>> {
+        let lead = |(seat, range): &(Seat, Rc<Range>)| {
+            let range = Reach::WithinOrApart(Rc::clone(range));
+            Alternative { package: Rc::new(seat.other(Part::Lead)), range }
+        };
+        let own = |(seat, range): &(Seat, Rc<Range>)| Alternative {
+            package: Rc::new(seat.clone()),
+            range: Reach::Within(Rc::clone(range)),
+        };
+        let mut all = Vec::new();
+        if self.apart {
+            all.push(Asked { alternatives: alternatives.iter().map(lead).collect() });
+        }
+        all.push(Asked { alternatives: alternatives.iter().map(own).collect() });
+        all
+    }
+
+    /// What a seat needs, in terms of seats.
+    pub(super) fn needed(&self, seat: &Seat, need: &Need) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let platforms = self.platforms_of(&seat.part);
+        let holds = platforms.iter().filter(|platform| need.holds_on(platform)).count();
+        if holds == 0 {
+            return Ok(Vec::new());
+        }
+        if holds < platforms.len() {
+            return Err(Stop::NotTogether);
+        }
+        let mut alternatives = Vec::new();
+        for way in &need.ways {
+            let tools = self.tools_for(&way.name)?;
+            if tools.is_empty() {
+                return Err(PinsError::UnknownNeed { name: way.name.clone() }.into());
+            }
+            let range = Rc::new(Range::from(way));
+            for tool in tools.iter() {
+                let household = seat.household_for(need, tool);
+                alternatives.push((Seat::with(tool, household, &way.pieces, seat.part.clone()), Rc::clone(&range)));
+            }
+        }
+        Ok(self.asked(&alternatives).into_iter().map(Rule::Needs).collect())
+    }
+
+    /// What a seat does not stand beside: never itself, so that a tool may exclude what else provides what it does.
+    pub(super) fn excluded(&self, seat: &Seat, way: &Way) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let range = Rc::new(Range::from(way));
+        let others = self.tools_for(&way.name)?;
+        let others = others.iter().filter(|tool| **tool != seat.tool);
+        let excluded = |tool: &ToolName| {
+            let other = Seat::with(tool, seat.household.clone(), &[], seat.part.clone());
+            Rule::Excludes(Alternative { package: Rc::new(other), range: Reach::Within(Rc::clone(&range)) })
+        };
+        Ok(others.map(excluded).collect())
+    }
+
+    fn rules_of_release(&self, seat: &Seat, at: usize) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let card = self.card(&seat.tool)?;
+        let details = card.releases[at].details();
+        let mut rules = Vec::new();
+        if !seat.pieces.is_empty() {
+            let bare = Alternative { package: Rc::new(seat.bare()), range: Reach::Exactly(Choice::Release(at)) };
+            rules.push(Rule::Needs(Asked { alternatives: vec![bare] }));
+            let needs = seat.pieces.iter().filter_map(|piece| details.pieces.get(piece)).flat_map(|piece| &piece.needs);
+            for need in needs {
+                rules.extend(self.needed(seat, need)?);
+            }
+            return Ok(rules);
+        }
+        if self.apart {
+            let lead = Rc::new(seat.other(Part::Lead));
+            let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
+            rules.push(Rule::Needs(Asked { alternatives: vec![to(Choice::Release(at)), to(Choice::Apart)] }));
+        }
+        for need in &details.needs {
+            rules.extend(self.needed(seat, need)?);
+        }
+        for way in &details.excludes {
+            rules.extend(self.excluded(seat, way)?);
+        }
+        Ok(rules)
+    }
+
+    /// Whether a choice lies in a range. Nothing is known of the series of what the host has.
+    pub(super) fn fits(&self, range: &Range, card: &Card, choice: &Choice) -> bool {
+        match choice {
+            Choice::Release(at) => in_range(range, card, &card.releases[*at]),
+            Choice::Apart => false,
+            Choice::Host => {
+                let version = self.host_version(card).ok().flatten();
+                range.series.is_none()
+                    && version.is_some_and(|version| range.requirement.allows_by(card.scheme, &version))
+            }
+        }
+    }
+}
+
+impl Provider for Offer<'_> {
+    type Package = Rc<Seat>;
+    type Version = Choice;
+    type Range = Reach;
+    type Error = Stop;
+
+    fn versions(&self, seat: &Rc<Seat>) -> Result<Vec<Choice>, Stop> {
+        let card = self.card(&seat.tool)?;
+        let policy = self.policy(&seat.tool);
+        let previews = self.offers_previews(&seat.tool);
+        let offered = |release: &CardRelease| {
+            policy != HostPolicy::Only
+                && (previews || !release.preview)
+                && release.has_pieces(&seat.pieces)
+                && self.is_there(release, seat)
+        };
+        let releases = card.releases.iter().enumerate().filter(|(_, release)| offered(release));
+        let mut choices: Vec<Choice> = releases.map(|(at, _)| Choice::Release(at)).collect();
+        if seat.pieces.is_empty() && self.host_version(&card)?.is_some() {
+            let at = if policy == HostPolicy::Prefer { 0 } else { choices.len() };
+            choices.insert(at, Choice::Host);
+        }
+        if seat.part == Part::Lead {
+            choices.push(Choice::Apart);
+        }
+        Ok(choices)
+    }
+
+    fn rules(&self, seat: &Rc<Seat>, choice: &Choice) -> Result<Vec<RuleOf<Self>>, Stop> {
+        match (&seat.part, choice) {
+            (Part::Lead, _) | (_, Choice::Apart) | (Part::Everywhere, Choice::Host) => Ok(Vec::new()),
+            (Part::On(_), Choice::Host) => {
+                let lead = Rc::new(seat.other(Part::Lead));
+                let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
+                Ok(vec![Rule::Needs(Asked { alternatives: vec![to(Choice::Host), to(Choice::Apart)] })])
+            }
+            (_, Choice::Release(at)) => self.rules_of_release(seat, *at),
+        }
+    }
+
+    fn allows(&self, reach: &Reach, seat: &Rc<Seat>, choice: &Choice) -> bool {
+        match reach {
+            Reach::Exactly(wanted) => wanted == choice,
+            Reach::WithinOrApart(_) if *choice == Choice::Apart => true,
+            Reach::Within(range) | Reach::WithinOrApart(range) => {
+                self.card(&seat.tool).is_ok_and(|card| self.fits(range, &card, choice))
+            }
+        }
+    }
+
+    fn go_on(&self) -> bool {
+        self.late.set(self.choosing.limits.is_over());
+        !self.late.get()
+    }
+}
+
+/// Whether a wish asks for previews.
+pub(super) fn wants_previews(wish: &Wish) -> bool {
+    wish.range.series.as_deref() == Some("preview") || wish.range.requirement.names_preview()
+}

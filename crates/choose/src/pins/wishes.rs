@@ -1,0 +1,130 @@
+//! Wishes as the resolver has them; those that nothing could ever meet get a message of their own.
+
+use std::path::Path;
+use std::rc::Rc;
+
+use kladder_solve::NeedOf;
+
+use super::PinsError;
+use super::offer::Offer;
+use super::seat::{Choice, in_range};
+use crate::catalog::{Card, CardRelease};
+use crate::document::Place;
+use crate::ladder::{HostPolicy, Range, Wish};
+use crate::near::near;
+use crate::platform::Platform;
+use crate::version::Version;
+
+/// Wishes as the resolver has them.
+pub(super) struct Wishes<'o, 'c> {
+    pub(super) needs: Vec<NeedOf<Offer<'c>>>,
+    /// For each of them the ladder's wish, by position; past the last for what is asked besides.
+    pub(super) of: Vec<usize>,
+    pub(super) offer: &'o Offer<'c>,
+}
+
+impl<'c> Wishes<'_, 'c> {
+    pub(super) fn add(&mut self, wish: usize, needs: Vec<NeedOf<Offer<'c>>>) {
+        self.of.extend(needs.iter().map(|_| wish));
+        self.needs.extend(needs);
+    }
+}
+
+impl Offer<'_> {
+    /// Fails for a wish that nothing could ever meet.
+    pub(super) fn check(&self, wish: &Wish) -> Result<(), PinsError> {
+        let tools = self.tools_for(&wish.tool)?;
+        if tools.is_empty() {
+            let near = self.choosing.catalogs.near(&wish.tool);
+            return Err(PinsError::UnknownTool { name: wish.tool.clone(), near, place: Box::new(wish.place.clone()) });
+        }
+        let cards = tools.iter().map(|tool| self.card(tool)).collect::<Result<Vec<_>, _>>()?;
+        for card in &cards {
+            let fits = self.fits(&wish.range, card, &Choice::Host) && wish.range.pieces.is_empty();
+            if self.host_version(card)?.is_some() && fits {
+                return Ok(());
+            }
+        }
+        if cards.iter().all(|card| card.releases.is_empty()) || wish.host == HostPolicy::Only {
+            return self.not_on_host(wish, &cards);
+        }
+        let fitting = |card: &&Rc<Card>| card.releases.iter().any(|release| fits(wish, card, release));
+        let fitting: Vec<&Rc<Card>> = cards.iter().filter(fitting).collect();
+        if fitting.is_empty() {
+            return Err(no_such_version(wish, &cards));
+        }
+        let releases =
+            || fitting.iter().flat_map(|card| card.releases.iter().filter(|release| fits(wish, card, release)));
+        let lacking = |platform: &&Platform| !releases().any(|release| release.is_for(platform));
+        match (self.platforms.iter().find(lacking), releases().next()) {
+            (Some(platform), Some(newest)) => Err(no_artifact(wish, newest, platform)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Only the host could have it, and does not.
+    fn not_on_host(&self, wish: &Wish, cards: &[Rc<Card>]) -> Result<(), PinsError> {
+        let mut found = None;
+        for card in cards {
+            found = found.or(self.host_version(card)?);
+        }
+        Err(PinsError::NotOnHost {
+            tool: wish.tool.clone(),
+            wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
+            found: found.map(|version| version.to_string()),
+            place: Box::new(wish.range_place.clone()),
+        })
+    }
+}
+
+/// Previews that were not asked for are told of in a clash, not here.
+fn fits(wish: &Wish, card: &Card, release: &CardRelease) -> bool {
+    in_range(&wish.range, card, release) && release.has_pieces(&wish.range.pieces)
+}
+
+fn no_artifact(wish: &Wish, newest: &CardRelease, platform: &Platform) -> PinsError {
+    PinsError::NoArtifact {
+        tool: wish.tool.clone(),
+        version: newest.version.to_string(),
+        platform: platform.clone(),
+        there: newest.scopes().to_vec(),
+        place: Box::new(wish.place.clone()),
+    }
+}
+
+fn no_such_version(wish: &Wish, cards: &[Rc<Card>]) -> PinsError {
+    let releases: Vec<&CardRelease> = cards.iter().flat_map(|card| &card.releases).collect();
+    let sorted = |names: Vec<&str>| {
+        let mut names: Vec<String> = names.into_iter().map(str::to_owned).collect();
+        names.sort();
+        names.dedup();
+        names
+    };
+    let series = sorted(releases.iter().flat_map(|release| &release.series).map(String::as_str).collect());
+    let place = Box::new(wish.range_place.clone());
+    if let Some(wanted) = wish.range.series.as_ref().filter(|wanted| !series.contains(wanted)) {
+        let near = near(wanted, series.iter().map(String::as_str));
+        return PinsError::NoSuchSeries { tool: wish.tool.clone(), series: wanted.clone(), near, there: series, place };
+    }
+    let there = sorted(releases.iter().flat_map(|release| release.pieces()).collect());
+    if let Some(piece) = wish.range.pieces.iter().find(|piece| !there.contains(piece)) {
+        let near = near(piece, there.iter().map(String::as_str));
+        return PinsError::NoSuchPiece { tool: wish.tool.clone(), piece: piece.clone(), near, there, place };
+    }
+    let versions: Vec<Version> = releases.iter().map(|release| release.version.clone()).collect();
+    let named = wish.range.requirement.named().max().cloned();
+    let nearest = nearest(&versions, named.as_ref());
+    PinsError::NoSuchVersion { tool: wish.tool.clone(), wanted: wish.range.to_string(), nearest, series, place }
+}
+
+/// Up to four versions around `named`, newest first.
+pub(super) fn nearest(newest_first: &[Version], named: Option<&Version>) -> Vec<Version> {
+    let at = named.map_or(0, |named| newest_first.iter().take_while(|version| *version > named).count());
+    let from = at.saturating_sub(2).min(newest_first.len().saturating_sub(4));
+    newest_first.iter().skip(from).take(4).cloned().collect()
+}
+
+/// The place of what stands in no line of the ladder.
+pub(super) fn nowhere(ladder: &Path) -> Place {
+    Place { path: ladder.to_path_buf(), line: 1, column: 1, length: 1, text: String::new() }
+}

@@ -1,0 +1,285 @@
+//! What came of a check: facts, which become sentences elsewhere.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use kladder_choose::names::{RungKey, ToolName};
+use kladder_choose::version::Version;
+use serde::{Deserialize, Serialize};
+
+/// What was looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Subject {
+    /// A rung's files on the shelf, against their manifest, and its berth against its plan.
+    Files {
+        /// Whose files.
+        rung: RungKey,
+    },
+    /// The file that answers to a command.
+    Answer {
+        /// Who brings the command.
+        rung: RungKey,
+        /// As it is typed.
+        command: String,
+    },
+    /// A check of one rung.
+    Check {
+        /// Whose check.
+        rung: RungKey,
+        /// What it shows.
+        name: String,
+    },
+    /// A set-up command of one rung.
+    SetUp {
+        /// Whose command.
+        rung: RungKey,
+        /// What it does.
+        name: String,
+    },
+    /// A step of a rehearsal.
+    Rehearsal {
+        /// By its name in the catalog.
+        rehearsal: String,
+        /// What it shows; `None` where the rehearsal as a whole is meant.
+        step: Option<String>,
+    },
+    /// The folder of the ladder's commands: nothing else may stand in it.
+    Commands,
+}
+
+impl Subject {
+    /// The rung that it belongs to; `None` for what belongs to several.
+    pub fn rung(&self) -> Option<&RungKey> {
+        match self {
+            Self::Files { rung } | Self::Answer { rung, .. } | Self::Check { rung, .. } | Self::SetUp { rung, .. } => {
+                Some(rung)
+            }
+            Self::Rehearsal { .. } | Self::Commands => None,
+        }
+    }
+}
+
+/// How a file differs from what is written down of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum How {
+    /// It is gone.
+    Missing,
+    /// Its bytes, its target or its kind are others.
+    Changed,
+    /// It may be run and should not, or the other way round; or it has set-user or set-group bits.
+    Mode,
+    /// It is there although nothing says so.
+    Extra,
+}
+
+/// A file that is not as it should be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Difference {
+    /// Which one, below the folder that is looked at, or in whole.
+    #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+    pub path: PathBuf,
+    /// In what way.
+    pub how: How,
+}
+
+/// What a command wrote on one of its streams, shortened in the middle.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Output {
+    /// The first lines.
+    pub first: String,
+    /// Lines that are left out between.
+    #[serde(default)]
+    pub left_out: usize,
+    /// The last lines, where some were left out.
+    #[serde(default)]
+    pub last: String,
+}
+
+/// Lines that are kept of the beginning of an output, and of its end.
+const KEPT: usize = 10;
+/// Characters that are kept of a line.
+const WIDE: usize = 400;
+
+impl Output {
+    /// Shortens a text.
+    pub fn of(text: &str) -> Self {
+        let lines: Vec<String> = text.trim_end().lines().map(cut).collect();
+        if lines.len() <= 2 * KEPT {
+            return Self { first: lines.join("\n"), ..Self::default() };
+        }
+        let (first, last) = (lines[..KEPT].join("\n"), lines[lines.len() - KEPT..].join("\n"));
+        Self { first, left_out: lines.len() - 2 * KEPT, last }
+    }
+
+    /// Whether there is nothing.
+    pub fn is_empty(&self) -> bool {
+        self.first.is_empty() && self.left_out == 0
+    }
+}
+
+fn cut(line: &str) -> String {
+    match line.char_indices().nth(WIDE) {
+        None => line.to_owned(),
+        Some((end, _)) => format!("{}…", &line[..end]),
+    }
+}
+
+/// Standard output or standard error.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Stream {
+    /// Standard output.
+    Output,
+    /// Standard error.
+    Error,
+}
+
+/// What was seen where something else was expected.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(tag = "finding", rename_all = "kebab-case")]
+pub enum Finding {
+    /// Files are not as they should be.
+    Differs {
+        /// The first of them.
+        differences: Vec<Difference>,
+        /// How many there are in all.
+        all: usize,
+    },
+    /// A place has no manifest that could be read, or none at all.
+    NoManifest,
+    /// It ended with another status.
+    Status {
+        /// The one it ended with; 128 and a signal's number where that ended it.
+        status: i32,
+        /// The one that was expected.
+        expected: i32,
+    },
+    /// It was still running after so many seconds.
+    TooLong {
+        /// Seconds.
+        limit: u64,
+    },
+    /// What it wrote does not hold what was expected.
+    NoMatch {
+        /// Where it was looked for.
+        stream: Stream,
+        /// The pattern.
+        pattern: String,
+    },
+    /// It says that it is another version.
+    OtherVersion {
+        /// What it says.
+        said: String,
+        /// What is pinned.
+        pinned: Version,
+    },
+    /// There is no such command.
+    NoCommand {
+        /// As it would be typed.
+        command: String,
+    },
+    /// It could not be started.
+    NotStarted {
+        /// The command.
+        command: String,
+        /// What the system said.
+        error: String,
+    },
+    /// No file answers to the command.
+    NobodyAnswers,
+    /// Another file answers to the command.
+    OtherAnswers {
+        /// That file.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        file: PathBuf,
+    },
+    /// The launcher is not the one that was put there.
+    OtherLauncher,
+    /// The launch table cannot be read, or does not have the command.
+    NoEntry,
+    /// The launch table starts another file, or with other arguments and variables.
+    OtherEntry {
+        /// The file that it starts.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        program: PathBuf,
+    },
+}
+
+/// Why something was not looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(tag = "because", rename_all = "kebab-case")]
+pub enum Skipped {
+    /// Tools that it needs are not on the ladder.
+    NotOnLadder {
+        /// Those tools.
+        tools: Vec<ToolName>,
+    },
+    /// Something before it failed.
+    EarlierFailed,
+}
+
+/// How it came out.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(tag = "outcome", rename_all = "kebab-case")]
+pub enum Outcome {
+    /// It holds.
+    Passed,
+    /// It does not.
+    Failed {
+        /// What was seen instead.
+        finding: Finding,
+        /// What the command wrote.
+        #[serde(default, skip_serializing_if = "Output::is_empty")]
+        output: Output,
+        /// What it probably comes from.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        causes: Vec<crate::prove::causes::Cause>,
+    },
+    /// It was not looked at.
+    Skipped(Skipped),
+}
+
+impl Outcome {
+    /// A failure without output.
+    pub fn failed(finding: Finding) -> Self {
+        Self::Failed { finding, output: Output::default(), causes: Vec::new() }
+    }
+}
+
+/// What came of one check.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Verdict {
+    /// What was looked at.
+    pub subject: Subject,
+    /// How it came out.
+    pub outcome: Outcome,
+    /// How long it took.
+    pub took: Duration,
+}
+
+impl Verdict {
+    /// Whether it failed.
+    pub fn failed(&self) -> bool {
+        matches!(self.outcome, Outcome::Failed { .. })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_output_keeps_its_ends_and_says_what_was_cut() {
+        let long: String = (0..100).map(|line| format!("line {line}\n")).collect();
+        let output = Output::of(&long);
+        assert!(output.first.starts_with("line 0\n") && output.last.ends_with("line 99"));
+        assert_eq!(output.left_out, 80);
+        assert_eq!(Output::of("a\nb\n"), Output { first: "a\nb".into(), ..Output::default() });
+        assert_eq!(Output::of(&"x".repeat(1000)).first.chars().count(), WIDE + 1);
+    }
+}

@@ -1,0 +1,183 @@
+//! The file system with its errors made tellable: what was attempted, on which path.
+
+use std::ffi::OsString;
+use std::fs;
+use std::io::{self, Read, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+pub use kladder_choose::document::FileError;
+use kladder_choose::document::Source;
+
+/// Reads a file that people write as text, of at most 16 MiB.
+///
+/// # Errors
+/// [`FileError`] where it is missing, cannot be read, is no plain file, is larger, or is not UTF-8.
+pub fn source(path: &Path) -> Result<Source, FileError> {
+    const MOST: u64 = 16 << 20;
+    let wrong = |text: &str| io::Error::new(io::ErrorKind::InvalidData, text.to_owned());
+    let file = fs::File::open(path).on("read", path)?;
+    let meta = file.metadata().on("read", path)?;
+    if !meta.is_file() {
+        return Err(wrong("it is not a plain file")).on("read", path);
+    }
+    if meta.len() > MOST {
+        return Err(wrong("it has more than 16 MiB, which no file that people write has")).on("read", path);
+    }
+    let mut bytes = Vec::new();
+    file.take(MOST + 1).read_to_end(&mut bytes).on("read", path)?;
+    let text = String::from_utf8(bytes).map_err(|error| {
+        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|&&byte| byte == b'\n').count() + 1;
+        wrong(&format!("it is not UTF-8 text: line {line}"))
+    });
+    Ok(Source { path: path.to_path_buf(), text: text.on("read", path)? })
+}
+
+/// Attaches the attempt and its path to an I/O result.
+pub trait Attach<T> {
+    /// Names what was attempted and on which path.
+    fn on(self, action: &'static str, path: &Path) -> Result<T, FileError>;
+}
+
+impl<T> Attach<T> for io::Result<T> {
+    fn on(self, action: &'static str, path: &Path) -> Result<T, FileError> {
+        self.map_err(|source| FileError { action, path: path.to_path_buf(), source })
+    }
+}
+
+/// Creates a folder and all above it.
+pub fn create_folder(path: &Path) -> Result<(), FileError> {
+    fs::create_dir_all(path).on("create the folder", path)
+}
+
+/// The names in a folder, sorted; none where it is not there.
+pub fn names(path: &Path) -> Result<Vec<OsString>, FileError> {
+    let entries = match fs::read_dir(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        entries => entries.on("list", path)?,
+    };
+    let names = entries.map(|entry| Ok(entry.on("list", path)?.file_name()));
+    let mut names: Vec<OsString> = names.collect::<Result<_, FileError>>()?;
+    names.sort();
+    Ok(names)
+}
+
+/// Writes a file in one step: readers see the old content or the new one, also after a power cut.
+///
+/// # Errors
+/// [`FileError`]; the old content is still there then.
+pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    let mut new = tempfile::Builder::new().prefix(NEW).tempfile_in(folder).on("write", path)?;
+    new.as_file().set_permissions(fs::Permissions::from_mode(0o644)).on("write", path)?;
+    new.write_all(bytes).and_then(|()| new.as_file().sync_all()).on("write", path)?;
+    new.persist(path).map_err(|failed| failed.error).on("write", path)?;
+    Ok(())
+}
+
+/// Swaps two folders or files of one file system in one step; where the system cannot, in three, in which the second path
+/// is missing for a moment.
+///
+/// # Errors
+/// [`FileError`]; both are where they were then.
+pub fn exchange(one: &Path, other: &Path) -> Result<(), FileError> {
+    if crate::sys::files::exchange(one, other).is_ok() {
+        return Ok(());
+    }
+    let aside = other.with_added_extension("leaving");
+    remove_tree(&aside)?;
+    fs::rename(other, &aside).on("move", other)?;
+    if let Err(error) = fs::rename(one, other) {
+        // Back to where it was; if even that fails, the next one finds it as `leaving`.
+        let _ = fs::rename(&aside, other);
+        return Err(error).on("put in place", other);
+    }
+    fs::rename(&aside, one).on("move", &aside)
+}
+
+/// Removes a folder with everything in it, read-only parts included; one that is not there is fine.
+///
+/// # Errors
+/// [`FileError`] for the first thing that cannot be removed; what was removed before stays so.
+pub fn remove_tree(path: &Path) -> Result<(), FileError> {
+    match fs::symlink_metadata(path) {
+        Err(_) => return Ok(()),
+        // What is behind a link is not ours: only the link goes.
+        Ok(meta) if !meta.is_dir() => return fs::remove_file(path).on("remove", path),
+        Ok(_) => {}
+    }
+    for entry in walkdir::WalkDir::new(path).into_iter().filter_map(Result::ok) {
+        if entry.file_type().is_dir() {
+            // What cannot be made writable is named by the removal below.
+            let _ = fs::set_permissions(entry.path(), fs::Permissions::from_mode(0o755));
+        }
+    }
+    fs::remove_dir_all(path).on("remove the folder", path)
+}
+
+/// Removes what a killed process left of files that it was about to replace in a folder.
+///
+/// # Errors
+/// [`FileError`] where the folder cannot be listed, or something cannot be removed.
+pub fn sweep_new(folder: &Path) -> Result<(), FileError> {
+    let is_new = |name: &OsString| name.as_encoded_bytes().starts_with(NEW.as_bytes());
+    names(folder)?.iter().filter(|name| is_new(name)).try_for_each(|name| remove_tree(&folder.join(name)))
+}
+
+/// How the name of a file begins that is about to replace another one.
+const NEW: &str = ".new-";
+
+/// Takes a folder out of its place in one step, and then removes it: nobody takes what is half removed for whole.
+///
+/// # Errors
+/// [`FileError`]; what could be renamed and not removed is left as `NAME.leaving`.
+pub fn vanish(path: &Path) -> Result<(), FileError> {
+    let aside = path.with_added_extension("leaving");
+    remove_tree(&aside)?;
+    fs::rename(path, &aside).on("remove", path)?;
+    remove_tree(&aside)
+}
+
+/// Gives the owner the right to write to every file of a tree.
+///
+/// # Errors
+/// [`FileError`] for the first file whose rights cannot be changed.
+pub fn make_writable(path: &Path) -> Result<(), FileError> {
+    for entry in walkdir::WalkDir::new(path) {
+        let entry = entry.map_err(io::Error::from).on("read the folder", path)?;
+        if !entry.file_type().is_symlink() {
+            let mode = entry.metadata().map_err(io::Error::from).on("read", entry.path())?.permissions().mode();
+            let loose = fs::Permissions::from_mode(mode & 0o777 | 0o200);
+            fs::set_permissions(entry.path(), loose).on("make writable", entry.path())?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes everything on a folder's file system through to the disk.
+///
+/// # Errors
+/// [`FileError`] where the disk did not take it: nothing may be promised then.
+pub fn sync(folder: &Path) -> Result<(), FileError> {
+    let handle = fs::File::open(folder).on("open", folder)?;
+    crate::sys::files::sync_all_of(&handle).on("write", folder)
+}
+
+/// Takes every write permission from a tree; links are left alone.
+///
+/// # Errors
+/// [`FileError`] for the first file whose rights cannot be changed.
+pub fn make_read_only(path: &Path) -> Result<(), FileError> {
+    for entry in walkdir::WalkDir::new(path).contents_first(true) {
+        let entry = entry.map_err(io::Error::from).on("read the folder", path)?;
+        if entry.file_type().is_symlink() {
+            continue;
+        }
+        let mode = entry.metadata().map_err(io::Error::from).on("read", entry.path())?.permissions().mode();
+        if mode & 0o7777 != mode & 0o555 {
+            let tight = fs::Permissions::from_mode(mode & 0o555);
+            fs::set_permissions(entry.path(), tight).on("make read-only", entry.path())?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,8 @@
+//! Bytes, digests, files, records, and what is told of them.
+
+pub mod blocks;
+pub mod crash;
+pub mod digest;
+pub mod event;
+pub mod files;
+pub mod record;

@@ -1,0 +1,56 @@
+//! A yard that is a folder of this machine.
+
+use std::fs;
+use std::io::{self, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use kladder_choose::catalog::Artifact;
+
+use super::yard::{Offer, Yard, YardError, check_size};
+
+/// A folder of artifacts.
+#[derive(Clone, Debug)]
+pub(super) struct Folder(PathBuf);
+
+impl Folder {
+    /// One that is not there is named as it was written, when someone tries to fetch from it.
+    pub(super) fn new(folder: &Path) -> Self {
+        Self(folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf()))
+    }
+}
+
+impl Yard for Folder {
+    fn shown(&self) -> String {
+        self.0.display().to_string()
+    }
+
+    fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
+        let unreadable = |source| YardError::Folder { source };
+        fs::read_dir(&self.0).map_err(unreadable)?;
+        let mut file = match fs::File::open(artifact.file.below(&self.0)) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(YardError::NotThere),
+            Err(source) => return Err(unreadable(source)),
+        };
+        let meta = file.metadata().map_err(unreadable)?;
+        if !meta.is_file() {
+            return Err(YardError::NotThere);
+        }
+        check_size(meta.len(), artifact)?;
+        file.seek(SeekFrom::Start(from)).map_err(unreadable)?;
+        Ok(Offer { from, body: Box::new(file) })
+    }
+
+    fn has_at_hand(&self, artifact: &Artifact) -> bool {
+        artifact.file.below(&self.0).is_file()
+    }
+
+    fn is_here(&self) -> bool {
+        true
+    }
+
+    fn answers(&self, _: Duration) -> bool {
+        self.0.is_dir()
+    }
+}

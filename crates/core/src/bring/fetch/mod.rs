@@ -1,0 +1,186 @@
+//! Bringing artifacts in: from yards into the cache, hashed while they arrive.
+//!
+//! What stands in the cache under a digest had that digest when it was put there, and is hashed again before it counts: a
+//! cache is shared and old, and a flipped bit in it must not reach the shelf. Whoever unpacks may look on while bytes
+//! arrive or are hashed ([`Onward`]), and must throw away what came of it when they turn out to be others.
+
+mod cache;
+mod course;
+mod folder;
+mod network;
+mod receive;
+mod rehash;
+mod server;
+mod yard;
+
+pub use cache::Cache;
+pub use network::{Network, NetworkError};
+pub use server::read_text;
+pub use yard::{Offer, Yard, YardError, Yards, at};
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use course::Outcome;
+use receive::Transfer;
+
+use kladder_choose::catalog::Artifact;
+use crate::base::event::{Cancelled, Event, Observer, check_cancelled};
+use crate::base::files::FileError;
+
+/// How often a wish to end is looked for.
+const GLANCE: Duration = Duration::from_millis(50);
+
+/// Why an artifact could not be brought in.
+#[derive(Debug, thiserror::Error)]
+pub enum FetchError {
+    /// Neither the settings nor the catalog name a yard.
+    #[error("no yard is known to fetch {file} from")]
+    NoYard {
+        /// The file.
+        file: String,
+    },
+    /// Every yard failed.
+    #[error("{file} could not be fetched")]
+    AllFailed {
+        /// The file.
+        file: String,
+        /// What each yard did last, in the order they were tried.
+        attempts: Vec<Attempt>,
+    },
+    /// The cache could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The user asked for an end.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// One yard's failure.
+#[derive(Debug)]
+pub struct Attempt {
+    /// The yard, as a person knows it.
+    pub yard: String,
+    /// How often it was tried.
+    pub times: usize,
+    /// What went wrong the last time.
+    pub error: YardError,
+}
+
+impl FetchError {
+    /// Whether some yard gave bytes that are not the pinned ones.
+    pub fn is_integrity(&self) -> bool {
+        matches!(self, Self::AllFailed { attempts, .. } if attempts.iter().any(|a| a.error.is_integrity()))
+    }
+}
+
+/// Where artifacts come from and go to.
+#[derive(Clone, Copy, Debug)]
+pub struct Sources<'s> {
+    /// Yards, best first.
+    pub yards: &'s [Arc<dyn Yard>],
+    /// Where they are kept.
+    pub cache: &'s Cache,
+    /// The way to servers.
+    pub network: &'s Network,
+}
+
+/// Who looks on while an artifact comes in. Nothing of what is seen is known to be right before the fetching is over.
+pub trait Onward {
+    /// It is there in whole, at this path; its bytes follow nevertheless, while they are hashed.
+    fn whole(&mut self, _path: &Path) {}
+    /// The next bytes of it.
+    fn bytes(&mut self, _bytes: &[u8]) {}
+    /// What was seen so far is not it.
+    fn void(&mut self) {}
+}
+
+/// Nobody looks on.
+impl Onward for () {}
+
+/// An artifact that is in the cache; its digest was seen to agree just now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fetched {
+    /// Where it is.
+    pub path: PathBuf,
+    /// It was there already.
+    pub cached: bool,
+}
+
+/// Brings an artifact into the cache.
+///
+/// # Errors
+/// [`FetchError`]; what came so far of an artifact is kept for a later try where it is worth that, and never under its name.
+pub fn fetch(
+    artifact: &Artifact,
+    sources: Sources<'_>,
+    onward: &mut dyn Onward,
+    observer: &dyn Observer,
+) -> Result<Fetched, FetchError> {
+    let fetched = |cached| Event::Fetched { file: artifact.file.to_string(), size: artifact.size, cached };
+    let mut waiting = false;
+    let partial = loop {
+        if sources.cache.seems_to_hold(artifact) {
+            let path = sources.cache.path(&artifact.sha256);
+            onward.whole(&path);
+            if sources.cache.check(artifact, onward, observer)? {
+                observer.event(&fetched(true));
+                return Ok(Fetched { path, cached: true });
+            }
+            onward.void();
+        }
+        if sources.yards.is_empty() {
+            return Err(FetchError::NoYard { file: artifact.file.to_string() });
+        }
+        match sources.cache.partial(artifact)? {
+            Some(partial) => break partial,
+            None => check_cancelled(observer)?,
+        }
+        if !std::mem::replace(&mut waiting, true) {
+            observer.event(&Event::FetchedElsewhere { file: artifact.file.to_string() });
+        }
+        thread::sleep(GLANCE);
+    };
+    let path = Transfer::begin(artifact, partial, sources.network, onward, observer)?.run(sources.yards)?;
+    observer.event(&fetched(false));
+    Ok(Fetched { path, cached: false })
+}
+
+/// Waits, unless the user asks for an end.
+fn pause(time: Duration, observer: &dyn Observer) -> Result<(), Cancelled> {
+    let started = Instant::now();
+    while let Some(left) = time.checked_sub(started.elapsed()).filter(|left| !left.is_zero()) {
+        check_cancelled(observer)?;
+        thread::sleep(left.min(GLANCE));
+    }
+    check_cancelled(observer)
+}
+
+/// A yard that stalls must have sent this many bytes before, or another one is tried.
+const WORTH_THE_WAIT: u64 = 64 * 1024;
+
+/// What the course makes of a failure after so many new bytes.
+fn outcome(error: &YardError, came: u64) -> Outcome {
+    let enough = if matches!(error, YardError::Stalled { .. }) { WORTH_THE_WAIT } else { 1 };
+    let progress = came >= enough;
+    let pause = if let YardError::Status { pause, .. } = error { *pause } else { None };
+    if error.is_retryable() { Outcome::Broke { progress, pause } } else { Outcome::Hopeless }
+}
+
+/// Takes note of a yard's failure.
+fn note(attempts: &mut Vec<Attempt>, yard: &dyn Yard, error: YardError) {
+    let yard = yard.shown();
+    match attempts.iter_mut().find(|attempt| attempt.yard == yard) {
+        Some(known) => (known.times, known.error) = (known.times + 1, error),
+        None => attempts.push(Attempt { yard, times: 1, error }),
+    }
+}
+
+/// The seed of an artifact's jitter: other machines and other moments get others.
+fn seed(artifact: &Artifact) -> u64 {
+    let now = jiff::Timestamp::now().as_nanosecond().cast_unsigned();
+    let low = u64::try_from(now & u128::from(u64::MAX)).unwrap_or(1);
+    low ^ artifact.size ^ u64::from(std::process::id()) << 32
+}

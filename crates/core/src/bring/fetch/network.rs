@@ -1,0 +1,167 @@
+//! The way to servers, with the manners that the settings ask for.
+
+use std::fs;
+use std::io;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use ureq::http::Uri;
+use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
+
+use crate::base::files::{Attach, FileError};
+use crate::settings::{Manners, Rate};
+
+/// Looking up an address and connecting to it takes no longer than this.
+const CONNECT: Duration = Duration::from_secs(10);
+const REDIRECTS: u32 = 5;
+/// A yard must send this much in a second, over the time that it is waited for, or it counts as stalled.
+const SLOWEST: u64 = 512;
+/// A thread that nobody waits for any more ends this much later.
+const LATER: Duration = Duration::from_secs(5);
+
+/// Why the network cannot be used as the settings have it.
+#[derive(Debug, thiserror::Error)]
+pub enum NetworkError {
+    /// The proxy is no address.
+    #[error("`{0}` is not the address of a proxy")]
+    Proxy(String),
+    /// The certificates could not be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The file has no certificate.
+    #[error("{} has no certificate in it", .0.display())]
+    NoCertificate(PathBuf),
+}
+
+/// The network, used with manners.
+#[derive(Clone, Debug)]
+pub struct Network {
+    far: ureq::Agent,
+    near: ureq::Agent,
+    /// How often a broken yard is tried again.
+    pub(super) retries: u32,
+    /// How long nothing may happen.
+    pub(super) patience: Duration,
+    /// The pause before the first retry.
+    pub(super) pause: Duration,
+    at_once: Option<usize>,
+    pace: Option<Arc<Pace>>,
+}
+
+impl Network {
+    /// The network as the settings have it.
+    ///
+    /// # Errors
+    /// [`NetworkError`] where the proxy is no address or the certificates cannot be used; nothing is connected to yet.
+    pub fn new(manners: &Manners) -> Result<Self, NetworkError> {
+        let patience = Duration::from_secs(manners.patience.max(1));
+        let roots = manners.certificates.as_deref().map_or(Ok(RootCerts::PlatformVerifier), certificates)?;
+        let agent = || {
+            ureq::Agent::config_builder()
+                .timeout_connect(Some(CONNECT.min(patience)))
+                .timeout_recv_response(Some(patience + LATER))
+                .timeout_per_read(Some(patience + LATER))
+                .max_redirects(REDIRECTS)
+                .http_status_as_error(false)
+                .tls_config(TlsConfig::builder().root_certs(roots.clone()).build())
+                .user_agent(concat!("kladder/", env!("CARGO_PKG_VERSION")))
+        };
+        let mut far = agent();
+        if let Some(proxy) = &manners.proxy {
+            far = far.proxy(Some(ureq::Proxy::new(proxy).map_err(|_| NetworkError::Proxy(proxy.clone()))?));
+        }
+        Ok(Self {
+            far: far.build().new_agent(),
+            // A proxy for the wide world cannot reach a yard on this machine.
+            near: agent().proxy(None).build().new_agent(),
+            retries: manners.retries,
+            patience,
+            pause: Duration::from_millis(300),
+            at_once: manners.at_once,
+            pace: manners.rate.map(|rate| Arc::new(Pace::new(rate))),
+        })
+    }
+
+    /// How many rungs are brought in at once: one more than there are cores, since one waits for its server or the disk.
+    pub fn at_once(&self) -> usize {
+        let usual = || thread::available_parallelism().map_or(3, |cores| cores.get() + 1).clamp(3, 5);
+        self.at_once.unwrap_or_else(usual).max(1)
+    }
+
+    pub(super) fn agent(&self, address: &str) -> &ureq::Agent {
+        if is_loopback(address) { &self.near } else { &self.far }
+    }
+
+    /// How many bytes must come in the time that is waited for; no more than half of what the rate allows.
+    pub(super) fn least(&self) -> u64 {
+        let slowest = self.pace.as_ref().map_or(SLOWEST, |pace| SLOWEST.min(pace.rate.0 / 2));
+        slowest * self.patience.as_secs()
+    }
+
+    /// How long to wait before more than `bytes` further ones are asked for.
+    pub(super) fn owed(&self, bytes: usize) -> Duration {
+        self.pace.as_ref().map_or(Duration::ZERO, |pace| pace.owed(bytes))
+    }
+}
+
+fn is_loopback(address: &str) -> bool {
+    let uri: Option<Uri> = address.parse().ok();
+    let host = uri.as_ref().and_then(Uri::host).unwrap_or_default().trim_matches(['[', ']']);
+    host == "localhost" || host.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback())
+}
+
+/// The platform's certificates and those of a file.
+fn certificates(file: &Path) -> Result<RootCerts, NetworkError> {
+    let pem = fs::read(file).on("read", file)?;
+    let items: Result<Vec<_>, _> = ureq::tls::parse_pem(&pem).collect();
+    let items = items.map_err(|error| io::Error::other(error.to_string())).on("read the certificates in", file)?;
+    let mut all: Vec<Certificate<'static>> = Vec::new();
+    all.extend(
+        items.into_iter().filter_map(|item| if let PemItem::Certificate(one) = item { Some(one) } else { None }),
+    );
+    if all.is_empty() {
+        return Err(NetworkError::NoCertificate(file.to_path_buf()));
+    }
+    // A platform certificate that cannot be read is one that is not trusted.
+    let platform = rustls_native_certs::load_native_certs().certs;
+    all.extend(platform.iter().map(|one| Certificate::from_der(one.as_ref()).to_owned()));
+    Ok(RootCerts::new_with_certs(&all))
+}
+
+/// A rate that all downloads share: each byte moves the moment at which the next may come.
+#[derive(Debug)]
+struct Pace {
+    rate: Rate,
+    free: Mutex<Instant>,
+}
+
+impl Pace {
+    fn new(rate: Rate) -> Self {
+        Self { rate, free: Mutex::new(Instant::now()) }
+    }
+
+    fn owed(&self, bytes: usize) -> Duration {
+        let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = Instant::now();
+        let nanos = bytes as u128 * 1_000_000_000 / u128::from(self.rate.0);
+        *free = (*free).max(now) + Duration::from_nanos(u64::try_from(nanos).unwrap_or(u64::MAX));
+        free.duration_since(now)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_pace_is_shared_and_what_was_not_used_is_not_saved_up() {
+        let pace = Pace::new(Rate(1000));
+        std::thread::sleep(Duration::from_millis(20));
+        let (first, second) = (pace.owed(500), pace.owed(500));
+        assert!(first > Duration::from_millis(490) && first <= Duration::from_millis(500), "{first:?}");
+        assert!(second > Duration::from_millis(950) && second <= Duration::from_secs(1), "{second:?}");
+    }
+}

@@ -1,0 +1,151 @@
+//! A yard that is an HTTP server (RFC 9110).
+
+use std::io::{self, Read};
+use std::net::{TcpStream, ToSocketAddrs};
+use std::time::Duration;
+
+use kladder_choose::address::without_password;
+use kladder_choose::catalog::Artifact;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+
+use super::Network;
+use super::yard::{Offer, Yard, YardError, check_size};
+
+/// What stays as it is in a segment of a URL's path (RFC 3986, `unreserved`).
+const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// A server of artifacts; its address has no slash at its end.
+#[derive(Clone, Debug)]
+pub(super) struct Server {
+    address: String,
+    network: Network,
+}
+
+impl Server {
+    pub(super) fn new(address: &str, network: &Network) -> Self {
+        Self { address: address.trim_end_matches('/').to_owned(), network: network.clone() }
+    }
+
+    /// Its `HOST:PORT`.
+    fn socket(&self) -> Option<String> {
+        let (scheme, rest) = self.address.split_once("://")?;
+        let host = rest.split('/').next()?.rsplit('@').next()?;
+        let port = if scheme == "https" { 443 } else { 80 };
+        let has_port = host.rsplit(']').next().is_some_and(|end| end.contains(':'));
+        Some(if has_port { host.to_owned() } else { format!("{host}:{port}") })
+    }
+}
+
+impl Yard for Server {
+    fn shown(&self) -> String {
+        without_password(&self.address)
+    }
+
+    fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
+        open_url(&self.address, artifact, from, &self.network)
+    }
+
+    fn answers(&self, patience: Duration) -> bool {
+        let addresses = self.socket().and_then(|socket| socket.to_socket_addrs().ok());
+        let first = addresses.and_then(|mut addresses| addresses.next());
+        first.is_some_and(|address| TcpStream::connect_timeout(&address, patience).is_ok())
+    }
+}
+
+/// Reads a small text from an address, one MiB at most.
+///
+/// # Errors
+/// [`YardError`]; [`YardError::Text`] where there is more of it.
+pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
+    const MOST: u64 = 1 << 20;
+    let (answer, mut text) = (get(url, 0, network)?, String::new());
+    let got = answer.into_body().into_reader().take(MOST + 1).read_to_string(&mut text);
+    got.map_err(|source| YardError::Broke { got: text.len() as u64, expected: MOST, source })?;
+    if text.len() as u64 > MOST { Err(YardError::Text { most: MOST }) } else { Ok(text) }
+}
+
+type Answer = ureq::http::Response<ureq::Body>;
+
+fn open_url(address: &str, artifact: &Artifact, from: u64, network: &Network) -> Result<Offer, YardError> {
+    let segments: Vec<_> = artifact.file.as_str().split('/').map(|s| utf8_percent_encode(s, SEGMENT).to_string()).collect();
+    let answer = get(&format!("{address}/{}", segments.join("/")), from, network)?;
+    let from = if answer.status() == 206 {
+        check_part(&answer, artifact, from)?;
+        from
+    } else {
+        if let Some(length) = header(&answer, "content-length").and_then(|text| text.parse().ok()) {
+            check_size(length, artifact)?;
+        }
+        0
+    };
+    Ok(Offer { from, body: Box::new(answer.into_body().into_with_config().limit(u64::MAX).reader()) })
+}
+
+fn header<'a>(answer: &'a Answer, name: &str) -> Option<&'a str> {
+    answer.headers().get(name).and_then(|value| value.to_str().ok())
+}
+
+/// Holds `Content-Range: bytes FIRST-LAST/SIZE` against what was asked for (RFC 9110, section 14.4).
+fn check_part(answer: &Answer, artifact: &Artifact, from: u64) -> Result<(), YardError> {
+    let told = header(answer, "content-range").and_then(|text| text.strip_prefix("bytes "));
+    let (range, size) = told.and_then(|text| text.split_once('/')).ok_or(YardError::OtherPart)?;
+    if let Ok(size) = size.parse() {
+        check_size(size, artifact)?;
+    }
+    let first = range.split_once('-').and_then(|(first, _)| first.parse::<u64>().ok());
+    if first == Some(from) { Ok(()) } else { Err(YardError::OtherPart) }
+}
+
+/// Asks for a URL, from a position on.
+fn get(url: &str, from: u64, network: &Network) -> Result<Answer, YardError> {
+    let mut request = network.agent(url).get(url);
+    if from > 0 {
+        request = request.header("Range", format!("bytes={from}-"));
+    }
+    let answer = request.call().map_err(|error| match error {
+        ureq::Error::TooManyRedirects => YardError::Redirects,
+        error => unanswered(error.into_io()),
+    })?;
+    match answer.status().as_u16() {
+        200 => Ok(answer),
+        206 if from > 0 => Ok(answer),
+        404 | 410 => Err(YardError::NotThere),
+        416 => Err(YardError::OtherPart),
+        status => Err(YardError::Status { status, pause: header(&answer, "retry-after").and_then(pause) }),
+    }
+}
+
+/// Why there is no answer at all.
+fn unanswered(source: io::Error) -> YardError {
+    match source.get_ref().and_then(|inner| inner.downcast_ref()) {
+        Some(rustls::Error::InvalidCertificate(_)) => YardError::Distrusted { source },
+        _ => YardError::Unreachable { source },
+    }
+}
+
+/// Seconds, or a date (RFC 9110, section 10.2.3).
+fn pause(text: &str) -> Option<Duration> {
+    if let Ok(seconds) = text.trim().parse() {
+        return Some(Duration::from_secs(seconds));
+    }
+    let then = jiff::fmt::rfc2822::parse(text.trim()).ok()?.timestamp();
+    Some(Duration::try_from(then.duration_since(jiff::Timestamp::now())).unwrap_or_default())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pause_is_told_in_seconds_or_as_a_date() {
+        assert_eq!(pause("7"), Some(Duration::from_secs(7)));
+        assert_eq!(pause("Mon, 24 Aug 2015 10:00:00 GMT"), Some(Duration::ZERO), "it is over");
+        assert_eq!(pause("soon"), None);
+        let then = jiff::Timestamp::now().as_second() + 40;
+        let then = jiff::fmt::rfc2822::to_string(
+            &jiff::Timestamp::from_second(then).unwrap().to_zoned(jiff::tz::TimeZone::UTC),
+        );
+        let pause = pause(&then.unwrap().replace("+0000", "GMT")).unwrap();
+        assert!((38..=40).contains(&pause.as_secs()), "{pause:?}");
+    }
+}

@@ -1,0 +1,180 @@
+//! Where artifacts come from: a folder, or a server of one.
+
+use std::fmt;
+use std::io::{self, Read};
+use std::sync::Arc;
+use std::time::Duration;
+
+use kladder_choose::address::YardAddress;
+use kladder_choose::catalog::Artifact;
+
+use super::folder::Folder;
+use super::server::Server;
+use super::Network;
+use crate::base::digest::Digest;
+
+/// What a yard has to give.
+pub struct Offer {
+    /// The position of the first byte; 0 where the yard cannot begin elsewhere.
+    pub from: u64,
+    /// The bytes from there on.
+    pub body: Box<dyn Read + Send>,
+}
+
+/// A folder or server of artifacts.
+pub trait Yard: fmt::Debug + Send + Sync {
+    /// The yard as it may be shown to a person.
+    fn shown(&self) -> String;
+
+    /// Opens an artifact for reading, from a position on where the yard can do that.
+    ///
+    /// # Errors
+    /// [`YardError`], which says whether the yard may do better when it is asked again.
+    fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError>;
+
+    /// Whether it has the file, and no network is needed to get it.
+    fn has_at_hand(&self, _artifact: &Artifact) -> bool {
+        false
+    }
+
+    /// Whether it can be got at without a network.
+    fn is_here(&self) -> bool {
+        false
+    }
+
+    /// Whether it answers at all, within `patience`.
+    fn answers(&self, patience: Duration) -> bool;
+}
+
+/// Yards, best first.
+pub type Yards = Vec<Arc<dyn Yard>>;
+
+/// The yard at an address.
+pub fn at(address: &YardAddress, network: &Network) -> Arc<dyn Yard> {
+    match address {
+        YardAddress::Folder(folder) => Arc::new(Folder::new(folder)),
+        YardAddress::Server(address) => Arc::new(Server::new(address, network)),
+    }
+}
+
+/// What went wrong with one yard.
+#[derive(Debug, thiserror::Error)]
+pub enum YardError {
+    /// It is not there, or does not answer.
+    #[error("it cannot be reached")]
+    Unreachable {
+        /// What the system said.
+        source: io::Error,
+    },
+    /// It is a folder that cannot be looked into.
+    #[error("the folder cannot be read")]
+    Folder {
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Its certificate is not one that the platform or the settings trust.
+    #[error("its certificate is not trusted")]
+    Distrusted {
+        /// What is wrong with the certificate.
+        source: io::Error,
+    },
+    /// It has no such file.
+    #[error("it does not have the file")]
+    NotThere,
+    /// It answered with an error.
+    #[error("it answered with status {status}{}", wish(*pause))]
+    Status {
+        /// The status.
+        status: u16,
+        /// How long it wants to be left alone.
+        pause: Option<Duration>,
+    },
+    /// It sends from one address to the next without an end.
+    #[error("it redirects without end")]
+    Redirects,
+    /// It has a file of that name, of another size.
+    #[error("it offers {offered} bytes where {expected} are pinned")]
+    OtherSize {
+        /// Bytes that it announced.
+        offered: u64,
+        /// Bytes pinned.
+        expected: u64,
+    },
+    /// It sent another part than it was asked for.
+    #[error("it sent another part of the file than it was asked for")]
+    OtherPart,
+    /// The connection broke.
+    #[error("it broke off after {got} of {expected} bytes")]
+    Broke {
+        /// Bytes received.
+        got: u64,
+        /// Bytes pinned.
+        expected: u64,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// It sent (almost) nothing for too long.
+    #[error("it stalled for {} s after {got} of {expected} bytes", patience.as_secs())]
+    Stalled {
+        /// Bytes received.
+        got: u64,
+        /// Bytes pinned.
+        expected: u64,
+        /// How long it was waited for.
+        patience: Duration,
+    },
+    /// It sent fewer bytes than are pinned.
+    #[error("it sent {got} of {expected} bytes")]
+    Short {
+        /// Bytes received.
+        got: u64,
+        /// Bytes pinned.
+        expected: u64,
+    },
+    /// It sent more bytes than are pinned.
+    #[error("it sent more than the {expected} bytes that are pinned")]
+    Long {
+        /// Bytes pinned.
+        expected: u64,
+    },
+    /// It sent a text that is longer than a text of its kind may be.
+    #[error("it sent more than {most} bytes")]
+    Text {
+        /// Bytes that would do.
+        most: u64,
+    },
+    /// It sent other bytes than are pinned.
+    #[error("its bytes are not the pinned ones")]
+    OtherDigest {
+        /// The digest of what came.
+        got: Digest,
+        /// The digest that is pinned.
+        expected: Digest,
+    },
+}
+
+fn wish(pause: Option<Duration>) -> String {
+    pause.map(|pause| format!(" and wants to be left alone for {} s", pause.as_secs())).unwrap_or_default()
+}
+
+impl YardError {
+    /// Whether the bytes themselves were wrong.
+    pub fn is_integrity(&self) -> bool {
+        matches!(self, Self::Long { .. } | Self::OtherDigest { .. } | Self::OtherSize { .. })
+    }
+
+    /// Whether it may do better when asked again.
+    pub fn is_retryable(&self) -> bool {
+        match self {
+            Self::Unreachable { .. } | Self::Broke { .. } | Self::Stalled { .. } | Self::Short { .. } => true,
+            // Request Timeout, Too Early, Too Many Requests, and the server's own troubles.
+            Self::Status { status, .. } => matches!(status, 408 | 425 | 429 | 500..),
+            _ => false,
+        }
+    }
+}
+
+/// Holds the size that a yard offers against the pinned one.
+pub(super) fn check_size(offered: u64, artifact: &Artifact) -> Result<(), YardError> {
+    if offered == artifact.size { Ok(()) } else { Err(YardError::OtherSize { offered, expected: artifact.size }) }
+}

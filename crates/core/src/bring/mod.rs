@@ -1,0 +1,6 @@
+//! From yards to the shelf: fetching, unpacking, and places that hold what was unpacked.
+
+pub mod fetch;
+pub mod intake;
+pub mod shelf;
+pub mod unpack;

@@ -1,0 +1,169 @@
+//! What a place on the shelf holds, file by file.
+
+use std::fs;
+use std::io;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+
+use kladder_choose::names::ToolName;
+use kladder_choose::version::Version;
+use serde::{Deserialize, Serialize};
+
+use crate::base::digest::{Digest, Fingerprint};
+use crate::base::event::{Difference, How};
+use crate::base::files::{Attach, FileError};
+use crate::base::record::{self, RecordError};
+
+const FORMAT: u32 = 3;
+
+/// Every file and link of a place; JSON, format 3.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Manifest {
+    format: u32,
+    /// Whose files.
+    pub tool: ToolName,
+    /// At which version.
+    pub version: Version,
+    /// The SHA-256 digests of the artifacts they were unpacked from.
+    pub artifacts: Vec<Digest>,
+    /// Sorted by path.
+    pub entries: Vec<ManifestEntry>,
+}
+
+/// One file or link.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ManifestEntry {
+    /// Below the place's files.
+    #[serde(with = "record::path")]
+    pub path: PathBuf,
+    /// What stands there.
+    #[serde(flatten)]
+    pub what: What,
+}
+
+/// What stands at a path.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum What {
+    /// A file.
+    File {
+        /// It may be run.
+        executable: bool,
+        /// Bytes.
+        size: u64,
+        /// Of its bytes.
+        blake3: Fingerprint,
+    },
+    /// A symbolic link.
+    Link {
+        /// Where it points.
+        #[serde(with = "record::path")]
+        target: PathBuf,
+    },
+}
+
+/// Files of a place that are looked at without being read.
+const GLANCED_AT: usize = 400;
+
+impl Manifest {
+    /// A manifest of the present format.
+    pub fn new(tool: &ToolName, version: &Version, artifacts: Vec<Digest>, entries: Vec<ManifestEntry>) -> Self {
+        Self { format: FORMAT, tool: tool.clone(), version: version.clone(), artifacts, entries }
+    }
+
+    /// What stands below `root`, as a manifest has it: for what did not come out of an archive.
+    ///
+    /// # Errors
+    /// [`FileError`] for the first file that cannot be read; sockets, pipes and devices are refused likewise.
+    pub fn scan(root: &Path) -> Result<Vec<ManifestEntry>, FileError> {
+        let mut entries = Vec::new();
+        for item in walkdir::WalkDir::new(root).min_depth(1) {
+            let item = item.map_err(io::Error::from).on("read the folder", root)?;
+            let path = item.path().strip_prefix(root).unwrap_or(item.path()).to_path_buf();
+            let what = if item.file_type().is_symlink() {
+                What::Link { target: fs::read_link(item.path()).on("read", item.path())? }
+            } else if item.file_type().is_file() {
+                let meta = item.metadata().map_err(io::Error::from).on("read", item.path())?;
+                let blake3 = Fingerprint::of_file(item.path()).on("read", item.path())?;
+                What::File { executable: meta.permissions().mode() & 0o111 != 0, size: meta.len(), blake3 }
+            } else if item.file_type().is_dir() {
+                continue;
+            } else {
+                let special = io::Error::other("it is neither a file, a folder nor a link");
+                return Err(special).on("put on the shelf", item.path());
+            };
+            entries.push(ManifestEntry { path, what });
+        }
+        entries.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+        Ok(entries)
+    }
+
+    pub(super) fn read(path: &Path) -> Result<Self, RecordError> {
+        record::read(path, FORMAT)
+    }
+
+    pub(super) fn write(&self, path: &Path) -> Result<(), FileError> {
+        record::write(path, self)
+    }
+
+    /// The files below `root` that are not as the manifest has them: all bytes are read.
+    ///
+    /// # Errors
+    /// [`FileError`] where a file is there and cannot be read; whatever else is wrong is a difference.
+    pub fn compare(&self, root: &Path) -> Result<Vec<Difference>, FileError> {
+        let mut found = Vec::new();
+        for entry in &self.entries {
+            found.extend(entry.compare(root, true)?.map(|how| Difference { path: entry.path.clone(), how }));
+        }
+        if !root.is_dir() {
+            return Ok(found);
+        }
+        for item in walkdir::WalkDir::new(root).sort_by_file_name() {
+            let item = item.map_err(io::Error::from).on("read the folder", root)?;
+            let path = item.path().strip_prefix(root).unwrap_or(item.path());
+            let known = self.entries.binary_search_by(|entry| entry.path.as_path().cmp(path)).is_ok();
+            if !item.file_type().is_dir() && !known {
+                found.push(Difference { path: path.to_path_buf(), how: How::Extra });
+            }
+        }
+        Ok(found)
+    }
+
+    /// Whether some files, spread over all of them, look as the manifest has them: nothing is read but what was changed
+    /// after `written`, when the manifest was.
+    pub fn seems_right(&self, root: &Path, written: Option<SystemTime>) -> bool {
+        let apart = self.entries.len().div_ceil(GLANCED_AT).max(1);
+        self.entries.iter().step_by(apart).all(|entry| {
+            let modified = || fs::symlink_metadata(root.join(&entry.path)).and_then(|meta| meta.modified()).ok();
+            let suspicious = matches!(entry.what, What::File { .. }) && modified() > written;
+            matches!(entry.compare(root, suspicious), Ok(None))
+        })
+    }
+}
+
+impl ManifestEntry {
+    /// How it differs; `thoroughly` by its bytes, otherwise by kind, size and mode.
+    fn compare(&self, root: &Path, thoroughly: bool) -> Result<Option<How>, FileError> {
+        let full = root.join(&self.path);
+        let Ok(meta) = fs::symlink_metadata(&full) else { return Ok(Some(How::Missing)) };
+        Ok(match &self.what {
+            What::File { executable, size, blake3 } => {
+                let mode = meta.permissions().mode();
+                if !meta.is_file() || meta.len() != *size {
+                    Some(How::Changed)
+                } else if (mode & 0o111 != 0) != *executable || mode & 0o7000 != 0 {
+                    Some(How::Mode)
+                } else if thoroughly && Fingerprint::of_file(&full).on("read", &full)? != *blake3 {
+                    Some(How::Changed)
+                } else {
+                    None
+                }
+            }
+            What::Link { target } => {
+                let same = meta.is_symlink() && fs::read_link(&full).on("read", &full)? == *target;
+                (!same).then_some(How::Changed)
+            }
+        })
+    }
+}

@@ -1,0 +1,139 @@
+//! Which format a name stands for, and how it is read.
+//!
+//! gzip is RFC 1952, Zstandard RFC 8878; a Debian package is an `ar` with tars in it (deb(5)).
+
+use std::fs::File;
+use std::io::{self, BufReader, Read};
+use std::thread;
+
+use super::session::Session;
+use super::{Stop, tar, zip};
+use crate::base::blocks;
+use crate::base::event::Cancellable;
+
+/// Bytes read at once.
+const BLOCK: usize = 128 * 1024;
+
+/// How bytes are compressed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Packing {
+    Plain,
+    Gzip,
+    Xz,
+    Zstandard,
+    Bzip2,
+}
+
+/// What a file is, by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Format {
+    Tar(Packing),
+    Zip,
+    Deb,
+    Single(Packing),
+}
+
+const ENDINGS: [(&str, Format); 17] = [
+    (".tar", Format::Tar(Packing::Plain)),
+    (".tar.gz", Format::Tar(Packing::Gzip)),
+    (".tgz", Format::Tar(Packing::Gzip)),
+    (".tar.xz", Format::Tar(Packing::Xz)),
+    (".txz", Format::Tar(Packing::Xz)),
+    (".tar.zst", Format::Tar(Packing::Zstandard)),
+    (".tzst", Format::Tar(Packing::Zstandard)),
+    (".tar.bz2", Format::Tar(Packing::Bzip2)),
+    (".tbz2", Format::Tar(Packing::Bzip2)),
+    (".tbz", Format::Tar(Packing::Bzip2)),
+    (".zip", Format::Zip),
+    (".whl", Format::Zip),
+    (".deb", Format::Deb),
+    (".gz", Format::Single(Packing::Gzip)),
+    (".xz", Format::Single(Packing::Xz)),
+    (".zst", Format::Single(Packing::Zstandard)),
+    (".bz2", Format::Single(Packing::Bzip2)),
+];
+
+/// The format, and the name without the ending that told it.
+fn of(name: &str) -> (Format, &str) {
+    let last = name.rsplit('/').next().unwrap_or(name);
+    let rest = |ending| last.strip_suffix(ending).filter(|rest: &&str| !rest.is_empty());
+    let known = ENDINGS.iter().find_map(|(ending, format)| Some((*format, rest(ending)?)));
+    known.unwrap_or((Format::Single(Packing::Plain), last))
+}
+
+/// Where an archive's bytes come from.
+pub enum Content<'c> {
+    /// A file that is there in whole.
+    Whole(File),
+    /// Bytes that come one after the other.
+    Stream(Box<dyn Read + Send + 'c>),
+}
+
+/// Whether an archive of this name can be unpacked while it arrives.
+pub fn streams(name: &str) -> bool {
+    of(name).0 != Format::Zip
+}
+
+/// Reads an archive, whose format its name tells, entry by entry.
+pub(super) fn feed(name: &str, content: Content<'_>, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    let (format, rest) = of(name);
+    let observer = session.observer;
+    let reader: Box<dyn Read + Send + '_> = match content {
+        Content::Whole(file) if format == Format::Zip => return zip::unpack(file, session),
+        Content::Whole(file) => Box::new(Cancellable::new(file, observer)),
+        Content::Stream(reader) => Box::new(Cancellable::new(reader, observer)),
+    };
+    match format {
+        Format::Tar(packing) => unpacked(packing, reader, |reader| tar::unpack(reader, session)),
+        Format::Single(packing) => unpacked(packing, reader, |mut reader| {
+            let name = rest.as_bytes();
+            let done = session.unmeasured(name, &mut reader);
+            session.named(name, done)
+        }),
+        Format::Deb => deb(reader, session),
+        Format::Zip => Err(io::Error::other("a zip cannot be read from front to back").into()),
+    }
+}
+
+/// The tar of a Debian package that holds its files; the other members are the package manager's affair.
+fn deb(reader: impl Read + Send, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    let mut archive = ar::Archive::new(reader);
+    while let Some(member) = archive.next_entry() {
+        let member = member?;
+        let name = String::from_utf8_lossy(member.header().identifier()).into_owned();
+        if let (Format::Tar(packing), "data") = of(&name) {
+            return unpacked(packing, member, |reader| tar::unpack(reader, session));
+        }
+    }
+    Err(io::Error::other("it has no data.tar").into())
+}
+
+/// Hands the decompressed bytes to `then`; decompressing goes on beside it.
+fn unpacked<R: Read + Send>(
+    packing: Packing,
+    reader: R,
+    then: impl FnOnce(Box<dyn Read + '_>) -> Result<(), Stop>,
+) -> Result<(), Stop> {
+    let reader = BufReader::with_capacity(BLOCK, reader);
+    let decoder: Box<dyn Read + Send + '_> = match packing {
+        Packing::Plain => return then(Box::new(reader)),
+        Packing::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(reader)),
+        Packing::Xz => Box::new(liblzma::bufread::XzDecoder::new_multi_decoder(reader)),
+        Packing::Zstandard => Box::new(zstd::Decoder::with_buffer(reader)?),
+        Packing::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(reader)),
+    };
+    thread::scope(|scope| then(Box::new(blocks::ahead(scope, decoder))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_longest_ending_tells_the_format_and_a_bare_ending_tells_none() {
+        assert_eq!(of("a/skerroc-1.4.tar.bz2"), (Format::Tar(Packing::Bzip2), "skerroc-1.4"));
+        assert_eq!(of("skerroc.gz"), (Format::Single(Packing::Gzip), "skerroc"));
+        assert_eq!(of("skerroc-1.4.2"), (Format::Single(Packing::Plain), "skerroc-1.4.2"));
+        assert_eq!(of("sub/.zip"), (Format::Single(Packing::Plain), ".zip"));
+    }
+}

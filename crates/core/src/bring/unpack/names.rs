@@ -1,0 +1,186 @@
+//! From an entry's name to its path: what is left out, stripped, moved. Pure; nothing here asks the file system.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+
+use super::Refusal;
+use kladder_choose::catalog::{AbsoluteLinks, Unpacking};
+
+/// A name may have this many bytes: what the common file systems take.
+const LONGEST_NAME: usize = 255;
+/// A path may have this many bytes; the folder above it needs some of the 4096 that systems take.
+const LONGEST_PATH: usize = 3072;
+
+/// A pattern that is none.
+#[derive(Debug)]
+pub(super) struct NoPattern {
+    pub(super) pattern: String,
+    pub(super) source: globset::Error,
+}
+
+/// How the names of one archive become paths.
+#[derive(Default)]
+pub(super) struct Naming {
+    strip: usize,
+    moves: Vec<(PathBuf, PathBuf)>,
+    out: GlobSet,
+    runs: GlobSet,
+    depth: usize,
+    pub(super) absolute: AbsoluteLinks,
+    pub(super) case_clashes: bool,
+}
+
+impl Naming {
+    pub(super) fn new(unpacking: &Unpacking, depth: usize) -> Result<Self, NoPattern> {
+        let mut moves: Vec<_> = unpacking.moves.iter().map(|(from, to)| (from.as_str().into(), to.as_str().into())).collect();
+        // The longest one that fits applies.
+        moves.sort_by_key(|(from, _): &(PathBuf, PathBuf)| std::cmp::Reverse(from.components().count()));
+        Ok(Self {
+            strip: unpacking.strip,
+            moves,
+            out: patterns(&unpacking.leave_out)?,
+            runs: patterns(&unpacking.executable)?,
+            depth,
+            absolute: unpacking.absolute_links,
+            case_clashes: unpacking.case_clashes,
+        })
+    }
+
+    /// Whether the definition says that a file may be run.
+    pub(super) fn runs(&self, path: &Path) -> bool {
+        self.runs.is_match(path)
+    }
+
+    /// The path of a file or link; `None` for what the definition leaves out.
+    pub(super) fn place(&self, raw: &[u8]) -> Result<Option<PathBuf>, Refusal> {
+        let path = self.path(raw)?.ok_or(Refusal::Stripped(self.strip))?;
+        Ok(self.kept(&path).then(|| self.moved(&path)))
+    }
+
+    /// The path of a folder; `None` for what is left out or stripped away altogether, which is no loss.
+    pub(super) fn folder(&self, raw: &[u8]) -> Result<Option<PathBuf>, Refusal> {
+        let path = self.path(raw)?.filter(|path| self.kept(path));
+        Ok(path.map(|path| self.moved(&path)).filter(|path| !path.as_os_str().is_empty()))
+    }
+
+    fn kept(&self, path: &Path) -> bool {
+        !path.ancestors().any(|path| self.out.is_match(path))
+    }
+
+    fn moved(&self, path: &Path) -> PathBuf {
+        let moved = self.moves.iter().find_map(|(from, to)| Some((to, path.strip_prefix(from).ok()?)));
+        moved.map_or_else(|| path.to_path_buf(), |(to, rest)| to.components().chain(rest.components()).collect())
+    }
+
+    /// The plain path below the root after stripping; `None` when nothing is left.
+    fn path(&self, raw: &[u8]) -> Result<Option<PathBuf>, Refusal> {
+        if raw.starts_with(b"/") {
+            return Err(Refusal::Absolute);
+        }
+        if raw.is_empty() || raw.contains(&0) {
+            return Err(Refusal::NoPath);
+        }
+        let names = plain_names(raw);
+        if names.contains(&b"..".as_slice()) {
+            return Err(Refusal::Climbs);
+        }
+        if names.len() > self.depth {
+            return Err(Refusal::Limit(format!("{} folders", self.depth)));
+        }
+        if names.iter().any(|name| name.len() > LONGEST_NAME) {
+            return Err(Refusal::Limit(format!("{LONGEST_NAME} bytes in a name")));
+        }
+        if raw.len() > LONGEST_PATH {
+            return Err(Refusal::Limit(format!("{LONGEST_PATH} bytes in a path")));
+        }
+        let kept: PathBuf = names.iter().skip(self.strip).map(|name| OsStr::from_bytes(name)).collect();
+        Ok((!kept.as_os_str().is_empty()).then_some(kept))
+    }
+}
+
+/// The names between the slashes, without those that say nothing.
+fn plain_names(raw: &[u8]) -> Vec<&[u8]> {
+    raw.split(|&byte| byte == b'/').filter(|name| !matches!(*name, b"" | b".")).collect()
+}
+
+/// The target of a link at `path`, as it may be written; `None` when the definition leaves it out.
+pub(super) fn target(path: &Path, raw: &[u8], absolute: AbsoluteLinks) -> Result<Option<PathBuf>, Refusal> {
+    let text = || String::from_utf8_lossy(raw).into_owned();
+    let above = path.components().count() - 1;
+    let names = plain_names(raw);
+    if raw.starts_with(b"/") {
+        return match absolute {
+            AbsoluteLinks::Refuse => Err(Refusal::LinkAbsolute(text())),
+            AbsoluteLinks::LeaveOut => Ok(None),
+            AbsoluteLinks::Inside if names.contains(&b"..".as_slice()) => Err(Refusal::LinkOut(text())),
+            AbsoluteLinks::Inside => {
+                let up = std::iter::repeat_n(b"..".as_slice(), above);
+                Ok(Some(up.chain(names).map(OsStr::from_bytes).collect()))
+            }
+        };
+    }
+    let up = names.iter().take_while(|name| **name == b"..").count();
+    if raw.is_empty() || raw.contains(&0) || up > above || names[up..].contains(&b"..".as_slice()) {
+        return Err(Refusal::LinkOut(text()));
+    }
+    Ok(Some(PathBuf::from(OsStr::from_bytes(raw))))
+}
+
+/// Refuses a link that something other than an archive left: absolute ones, and those that lead out of the folder that
+/// `path` starts in.
+///
+/// # Errors
+/// [`Refusal`] for such a link.
+pub fn link_stays_inside(path: &Path, to: &Path) -> Result<(), Refusal> {
+    target(path, to.as_os_str().as_bytes(), AbsoluteLinks::Refuse).map(drop)
+}
+
+fn patterns(texts: &[String]) -> Result<GlobSet, NoPattern> {
+    let mut set = GlobSetBuilder::new();
+    for pattern in texts {
+        let glob = GlobBuilder::new(pattern).literal_separator(true).build();
+        set.add(glob.map_err(|source| NoPattern { pattern: pattern.clone(), source })?);
+    }
+    set.build().map_err(|source| NoPattern { pattern: texts.join(", "), source })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn naming(toml: &str) -> Naming {
+        Naming::new(&toml::from_str(toml).unwrap(), 128).unwrap()
+    }
+
+    #[test]
+    fn folders_are_stripped_then_left_out_then_moved() {
+        let naming =
+            naming("strip = 1\nleave-out = ['share/doc', '**/*.a']\nmove = { usr = '', 'usr/lib' = 'lib/skerroc' }");
+        let place = |raw: &str| naming.place(raw.as_bytes()).map(|path| path.map(|path| path.display().to_string()));
+        for (raw, path) in [
+            ("top/usr/bin/x", Some("bin/x")),
+            ("./top//usr/./lib/deep/y", Some("lib/skerroc/deep/y")),
+            ("top/usr/library", Some("library")),
+            ("top/share/docs/z", Some("share/docs/z")),
+            ("top/share/doc/deep/z", None),
+            ("top/usr/lib/x.a", None),
+        ] {
+            assert_eq!(place(raw), Ok(path.map(str::to_owned)), "{raw}");
+        }
+        assert_eq!(place("top"), Err(Refusal::Stripped(1)));
+        assert_eq!(naming.folder(b"top/").unwrap(), None);
+        assert_eq!(naming.folder(b"top/usr").unwrap(), None);
+    }
+
+    #[test]
+    fn absolute_links_are_what_the_definition_says() {
+        let path = Path::new("lib/deep/x");
+        assert_eq!(target(path, b"/usr/y", AbsoluteLinks::Refuse), Err(Refusal::LinkAbsolute("/usr/y".into())));
+        assert_eq!(target(path, b"/usr/y", AbsoluteLinks::LeaveOut), Ok(None));
+        assert_eq!(target(path, b"/usr//y", AbsoluteLinks::Inside), Ok(Some("../../usr/y".into())));
+        assert!(target(path, b"/usr/../../y", AbsoluteLinks::Inside).is_err());
+    }
+}

@@ -1,0 +1,157 @@
+//! Pinned tools with their definitions, and which needs which.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
+
+use kladder_choose::catalog::{Catalogs, Command, CommandName, Definition, Need, Piece, Release, Way};
+use kladder_choose::names::{Household, RungKey, ToolName};
+use kladder_choose::pins::Pin;
+use kladder_choose::platform::Platform;
+use petgraph::algo::tarjan_scc;
+use petgraph::graphmap::DiGraphMap;
+
+use super::RouteError;
+
+/// A pinned tool.
+pub(super) struct Found<'p> {
+    pub(super) key: RungKey,
+    pub(super) pin: &'p Pin,
+    pub(super) definition: Rc<Definition>,
+    /// The release; `None` for what the host has.
+    pub(super) release: Option<Release>,
+}
+
+/// All pinned tools by their keys.
+pub(super) type All<'p> = BTreeMap<RungKey, Found<'p>>;
+
+/// By key: the keys of what it needs.
+pub(super) type Needs = BTreeMap<RungKey, BTreeSet<RungKey>>;
+
+/// Looks all pins of a household up, those of the households in it included.
+pub(super) fn look_up<'p>(
+    catalogs: &Catalogs,
+    pins: &'p BTreeMap<ToolName, Pin>,
+    household: &Household,
+    all: &mut All<'p>,
+) -> Result<(), RouteError> {
+    for (tool, pin) in pins {
+        let found = Found::look_up(catalogs, RungKey { household: household.clone(), tool: tool.clone() }, pin)?;
+        all.insert(found.key.clone(), found);
+        look_up(catalogs, &pin.private, &household.of(tool), all)?;
+    }
+    Ok(())
+}
+
+impl<'p> Found<'p> {
+    fn look_up(catalogs: &Catalogs, key: RungKey, pin: &'p Pin) -> Result<Self, RouteError> {
+        let gone = || RouteError::Gone { tool: key.tool.clone(), version: pin.version.clone() };
+        let definition = catalogs.tool(&key.tool)?.ok_or_else(gone)?;
+        let release = definition.release(&pin.version).cloned();
+        if release.is_none() && pin.host.is_none() {
+            return Err(gone());
+        }
+        let release = release.filter(|_| pin.host.is_none());
+        Ok(Self { key, pin, definition, release })
+    }
+
+    /// The pieces that are pinned.
+    fn pieces(&self) -> impl Iterator<Item = &Piece> {
+        let pieces = self.release.iter().flat_map(|release| &release.pieces);
+        pieces.filter(|(name, _)| self.pin.pieces.contains_key(*name)).map(|(_, piece)| piece)
+    }
+
+    /// The commands of the tool and of the pieces that are pinned.
+    pub(super) fn commands(&self) -> BTreeMap<CommandName, Command> {
+        let of_pieces = self.pieces().flat_map(|piece| piece.commands.clone());
+        self.definition.commands.clone().into_iter().chain(of_pieces).collect()
+    }
+
+    /// What the release and its pinned pieces need, on a platform.
+    pub(super) fn needs<'f>(&'f self, platform: &'f Platform) -> impl Iterator<Item = &'f Need> {
+        let own = self.release.iter().flat_map(|release| &release.needs);
+        own.chain(self.pieces().flat_map(|piece| &piece.needs)).filter(|need| need.holds_on(platform))
+    }
+
+    fn meets(&self, way: &Way) -> bool {
+        self.definition.answers_to(&way.name) && way.version.allows_by(self.definition.scheme, &self.pin.version)
+    }
+}
+
+/// The keys of what meets a need of `one`: in the nearest household that has something.
+pub(super) fn met_by(all: &All<'_>, one: &Found<'_>, need: &Need) -> Vec<RungKey> {
+    let nearest = if need.private { one.key.keeps() } else { one.key.household.clone() };
+    let meets = |found: &&Found<'_>| need.ways.iter().any(|way| found.meets(way));
+    let meeting: Vec<&RungKey> =
+        all.values().filter(meets).map(|found| &found.key).filter(|key| **key != one.key).collect();
+    let in_household = |household: &Household| -> Vec<RungKey> {
+        meeting.iter().filter(|key| key.household == *household).map(|key| (*key).clone()).collect()
+    };
+    nearest.around().map(|household| in_household(&household)).find(|keys| !keys.is_empty()).unwrap_or_default()
+}
+
+/// Which pinned tool needs which, on a platform. Fails for the first need that nothing meets: such pins were not made by
+/// choosing.
+pub(super) fn needs_between(all: &All<'_>, platform: &Platform) -> Result<Needs, RouteError> {
+    let mut needs = Needs::new();
+    for (key, one) in all {
+        let mut met = BTreeSet::new();
+        for need in one.needs(platform) {
+            let by = met_by(all, one, need);
+            let itself = need.ways.iter().any(|way| one.meets(way));
+            if by.is_empty() && !itself {
+                return Err(RouteError::Unmet { tool: key.tool.clone(), need: need.clone() });
+            }
+            met.extend(by);
+        }
+        needs.insert(key.clone(), met);
+    }
+    Ok(needs)
+}
+
+/// Each tool above what it needs, and above those who lend it files; tools that need each other in a circle stand
+/// together, by name. (Strongly connected components come out bottom up: Tarjan, "Depth-first search and linear graph
+/// algorithms", 1972.)
+pub(super) fn bottom_up<'n>(needs: &'n Needs, lenders: &'n Needs) -> Vec<&'n RungKey> {
+    let mut graph = DiGraphMap::<&RungKey, ()>::new();
+    for (key, below) in needs.iter().chain(lenders) {
+        graph.add_node(key);
+        for other in below {
+            graph.add_edge(key, other, ());
+        }
+    }
+    let mut groups = tarjan_scc(&graph);
+    for group in &mut groups {
+        group.sort_unstable();
+    }
+    groups.concat()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_tool_stands_above_what_it_needs_and_circles_stand_together() {
+        let key = |name: &str| RungKey::shared(&name.parse().unwrap());
+        let needs: Needs = [
+            ("brinwright", vec!["skerroc", "oarweld"]),
+            ("skerroc", vec!["tombolet"]),
+            ("oarweld", vec!["tombolet"]),
+            ("tombolet", vec![]),
+            ("above", vec!["left"]),
+            ("left", vec!["right", "tombolet"]),
+            ("right", vec!["left"]),
+        ]
+        .into_iter()
+        .map(|(tool, needs)| (key(tool), needs.into_iter().map(key).collect()))
+        .collect();
+        let lenders = Needs::from([(key("tombolet"), BTreeSet::from([key("lender")]))]);
+        let order = bottom_up(&needs, &lenders);
+        let at = |tool: &RungKey| order.iter().position(|other| *other == tool).unwrap();
+        for (tool, below) in needs.iter().chain(&lenders) {
+            let circle = |need: &&RungKey| needs.get(*need).is_some_and(|needs| needs.contains(tool));
+            assert!(below.iter().filter(|need| !circle(need)).all(|need| at(need) < at(tool)), "{tool} in {order:?}");
+        }
+        assert_eq!((order.len(), at(&key("right"))), (needs.len() + 1, at(&key("left")) + 1));
+    }
+}

@@ -1,0 +1,252 @@
+//! The route: pins held against the shelf and the landing, as rungs with the tasks that are left.
+
+mod found;
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::rc::Rc;
+
+use found::{All, Found, Needs, bottom_up, needs_between};
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Need};
+use kladder_choose::ladder::{Ladder, Wish};
+use kladder_choose::names::{Household, RungKey, ToolName};
+use kladder_choose::pins::Pins;
+use kladder_choose::platform::{Platform, Scope};
+use kladder_choose::version::Version;
+
+use crate::base::event::RungName;
+use crate::bring::fetch::Cache;
+use crate::bring::shelf::{PlaceRecipe, Shelf};
+use crate::keep::berth::{Berth, Loan, Made};
+use crate::keep::landing::{LandedRung, Landing};
+use crate::tasks::{Because, Rung, Shelved, Source, executable};
+
+/// Why there is no route.
+#[derive(Debug, thiserror::Error)]
+pub enum RouteError {
+    /// A catalog could not be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+    /// The catalog does not have a pinned release any more.
+    #[error("the catalog does not have {tool} {version}, which is pinned")]
+    Gone {
+        /// The tool.
+        tool: ToolName,
+        /// The version.
+        version: Version,
+    },
+    /// The pins have no artifact for the host.
+    #[error("{tool} {version} is pinned without an artifact for {platform}")]
+    NoArtifact {
+        /// The tool.
+        tool: ToolName,
+        /// The version.
+        version: Version,
+        /// The piece whose artifact it is; `None` for the tool's own.
+        piece: Option<String>,
+        /// The host's platform.
+        platform: Platform,
+        /// What is pinned.
+        there: Vec<Scope>,
+    },
+    /// Something that a pinned rung needs is not pinned.
+    #[error("{tool} needs {need}, and nothing that is pinned meets that")]
+    Unmet {
+        /// The rung's tool.
+        tool: ToolName,
+        /// What it needs.
+        need: Need,
+    },
+}
+
+/// What a climb would do, bottom rung first.
+#[derive(Clone, Debug)]
+pub struct Route {
+    /// Each stands above what it needs.
+    pub rungs: Vec<Rung>,
+    /// Rungs of the current landing that the new one leaves out.
+    pub leaving: Vec<RungName>,
+    /// The landing that is current was not damaged since it was made, as far as a glance tells.
+    pub landing_is_whole: bool,
+}
+
+impl Route {
+    /// Bytes to fetch.
+    pub fn bytes_to_fetch(&self) -> u64 {
+        let to_fetch = self.rungs.iter().filter(|rung| rung.is_to_bring() && rung.to_fetch);
+        to_fetch.map(Rung::size).fold(0, u64::saturating_add)
+    }
+
+    /// Whether the climb would do nothing.
+    pub fn is_done(&self) -> bool {
+        self.leaving.is_empty() && self.landing_is_whole && self.rungs.iter().all(|rung| rung.todo.is_empty())
+    }
+}
+
+/// What a route is made from.
+#[derive(Clone, Copy)]
+pub struct Ground<'g> {
+    /// What is wanted.
+    pub ladder: &'g Ladder,
+    /// The chosen releases.
+    pub pins: &'g Pins,
+    /// Their definitions.
+    pub catalogs: &'g Catalogs,
+    /// The host's platform.
+    pub platform: &'g Platform,
+    /// What stands there already.
+    pub shelf: &'g Shelf,
+    /// What was fetched already.
+    pub cache: &'g Cache,
+    /// The folder of the ladder's landings, berths and corners.
+    pub folder: &'g Path,
+    /// The landing that is current.
+    pub landing: Option<&'g Landing>,
+}
+
+/// Plans a climb.
+///
+/// # Errors
+/// [`RouteError`] where a pinned release has left the catalog, has no artifact for this host, or needs what is not pinned.
+pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
+    let pins = ground.pins.on(ground.platform);
+    let mut found = All::new();
+    found::look_up(ground.catalogs, &pins.rungs, &Household::shared(), &mut found)?;
+    let needs = needs_between(&found, ground.platform)?;
+    let lenders = lenders(&found);
+    let order = bottom_up(&needs, &lenders);
+    let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs));
+    let mut rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
+    finish(ground, &mut rungs);
+    let stays = |landed: &&LandedRung| rungs.iter().any(|rung| rung.key == landed.key);
+    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
+    let leaving = landed.filter(|landed| !stays(landed)).map(LandedRung::name).collect();
+    Ok(Route { rungs, leaving, landing_is_whole: true })
+}
+
+fn rung(ground: &Ground<'_>, found: &Found<'_>, all: &All<'_>, needs: &Needs) -> Result<Rung, RouteError> {
+    let (key, version) = (found.key.clone(), found.pin.version.clone());
+    let source = if let Some(file) = &found.pin.host {
+        Source::Host(file.clone())
+    } else {
+        let artifacts = artifacts(ground, found)?;
+        let recipe = PlaceRecipe { artifacts: &artifacts, set_up: &found.definition.set_up };
+        let place = ground.shelf.place(&key.tool, &version, &recipe);
+        Source::Shelf(Shelved { artifacts, place })
+    };
+    Ok(Rung {
+        because: because(ground.ladder, found, needs),
+        needs: needs[&key].iter().cloned().collect(),
+        pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
+        berth: None,
+        commands: found.commands(),
+        definition: Rc::clone(&found.definition),
+        todo: Vec::new(),
+        to_fetch: false,
+        key,
+        version,
+        source,
+    })
+}
+
+/// The release's own artifact and its pieces', as they are unpacked.
+fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Result<Vec<Artifact>, RouteError> {
+    let (platform, release) = (ground.platform, found.release.as_ref());
+    let missing = |piece: Option<&str>, there: Vec<Scope>| RouteError::NoArtifact {
+        tool: found.key.tool.clone(),
+        version: found.pin.version.clone(),
+        piece: piece.map(str::to_owned),
+        platform: platform.clone(),
+        there,
+    };
+    let commands = found.commands();
+    let prepared = |artifact| executable(&commands, &found.pin.version, artifact);
+    let own = found.pin.artifact(platform);
+    let own = own.ok_or_else(|| missing(None, found.pin.artifacts.keys().cloned().collect()))?;
+    let mut all = vec![prepared(own.with(release.and_then(|release| release.artifact(platform))))];
+    for (piece, pinned) in found.pin.piece_artifacts(platform) {
+        let pinned = pinned.ok_or_else(|| missing(Some(piece), found.pin.pieces[piece].keys().cloned().collect()))?;
+        let piece = release.and_then(|release| release.pieces.get(piece));
+        all.push(prepared(pinned.with(piece.and_then(|piece| piece.artifact(platform)))));
+    }
+    Ok(all)
+}
+
+/// Who asks for a piece.
+fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) -> Vec<Because> {
+    let names = |pieces: &[String]| pieces.iter().any(|name| name == piece);
+    let own = |wish: &&Wish| {
+        found.key.household.is_shared() && found.definition.answers_to(&wish.tool) && names(&wish.range.pieces)
+    };
+    let wishes = ground.ladder.wishes.iter().filter(own);
+    let needs = all.values().filter(|other| {
+        let asks = |need: &&Need| {
+            need.ways.iter().any(|way| found.definition.answers_to(&way.name) && names(&way.pieces))
+        };
+        other.needs(ground.platform).filter(asks).any(|need| found::met_by(all, other, need).contains(&found.key))
+    });
+    let wishes = wishes.map(|wish| Because::Wished { line: wish.place.line });
+    wishes.chain(needs.map(|other| Because::NeededBy { rung: other.key.clone() })).collect()
+}
+
+/// By key: who lends it files, in its own household.
+fn lenders(all: &All<'_>) -> Needs {
+    let lends_to = |lender: &Found<'_>, borrower: &Found<'_>| {
+        lender.release.is_some()
+            && lender.key.household == borrower.key.household
+            && lender.key != borrower.key
+            && lender.definition.lends.iter().any(|lends| borrower.definition.answers_to(&lends.to))
+    };
+    let lending: Vec<&Found<'_>> = all.values().filter(|found| !found.definition.lends.is_empty()).collect();
+    let of = |borrower: &Found<'_>| -> BTreeSet<RungKey> {
+        lending.iter().filter(|lender| lends_to(lender, borrower)).map(|lender| lender.key.clone()).collect()
+    };
+    all.iter().map(|(key, one)| (key.clone(), of(one))).filter(|(_, lenders)| !lenders.is_empty()).collect()
+}
+
+/// Gives a berth to every rung that needs one, and says what is left to do once that is known.
+fn finish(ground: &Ground<'_>, rungs: &mut [Rung]) {
+    let berths: Vec<Option<Berth>> = rungs.iter().map(|rung| berth(ground, rung, rungs)).collect();
+    for (rung, berth) in rungs.iter_mut().zip(berths) {
+        rung.berth = berth;
+        rung.todo = rung.left(ground.landing.and_then(|landing| landing.rung(&rung.key)));
+        let lacks = |artifact: &Artifact| !ground.cache.seems_to_hold(artifact);
+        rung.to_fetch = rung.is_to_bring() && rung.shelved().is_some_and(|it| it.artifacts.iter().any(lacks));
+    }
+}
+
+/// The rung's berth, where the others of its household lend it files or it has corners.
+fn berth(ground: &Ground<'_>, rung: &Rung, rungs: &[Rung]) -> Option<Berth> {
+    let place = &rung.shelved()?.place;
+    let mut loans = Vec::new();
+    let household = rungs.iter().filter(|other| other.key.household == rung.key.household && other.key != rung.key);
+    for lender in household {
+        let Some(from) = lender.shelved() else { continue };
+        let lends = lender.definition.lends.iter().filter(|lends| rung.answers_to(&lends.to));
+        loans.extend(lends.map(|lends| Loan {
+            lender: lender.key.tool.clone(),
+            from: lends.files.at(&lender.version).below(&from.place.files()),
+            only: lends.only.clone(),
+            at: lends.at.at(&rung.version),
+        }));
+    }
+    if loans.is_empty() && rung.definition.corners.is_empty() {
+        return None;
+    }
+    let commands: Vec<_> = rung.commands.values().map(|command| rung.file_of(command)).collect();
+    Some(Berth::new(Made {
+        ladder: ground.folder,
+        key: &rung.key,
+        shelved: &place.files(),
+        loans,
+        corners: &rung.definition.corners,
+        commands: &commands,
+    }))
+}
+
+fn because(ladder: &Ladder, found: &Found<'_>, needs: &Needs) -> Vec<Because> {
+    let is_meant = |wish: &&Wish| found.key.household.is_shared() && found.definition.answers_to(&wish.tool);
+    let wished = ladder.wishes.iter().filter(is_meant).map(|wish| Because::Wished { line: wish.place.line });
+    let needed = needs.iter().filter(|(_, needs)| needs.contains(&found.key));
+    wished.chain(needed.map(|(key, _)| Because::NeededBy { rung: key.clone() })).collect()
+}

@@ -1,0 +1,12 @@
+//! The desk: everything that a command works with, opened in one call.
+
+pub mod catalogs;
+mod ladders;
+mod open;
+mod pinning;
+pub mod standing;
+pub mod start;
+
+pub use ladders::{FILE_NAME, find_from, read_ladder, read_pins, write_pins};
+pub use open::{Desk, DeskError, Surroundings};
+pub use pinning::{Freshness, Pinned};

@@ -1,0 +1,231 @@
+//! From where a command is called to everything that it works with.
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use kladder_choose::address::{NotAnAddress, YardAddress};
+use kladder_choose::catalog::{Catalog, CatalogError, Catalogs};
+use kladder_choose::document::DocumentError;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::pins::{Pins, PinsFileError};
+
+use super::catalogs::Folder;
+use super::ladders::{find_from, read_ladder, read_pins};
+use crate::bring::fetch::{Network, NetworkError, Yards, at};
+use crate::climb::Site;
+use crate::host::survey::Host;
+use crate::host::tools::HostTools;
+use crate::settings::{Home, Settings};
+
+/// Where a command is called, and what was said along with it.
+#[derive(Clone, Debug)]
+pub struct Surroundings {
+    /// Where things are kept.
+    pub home: Home,
+    /// The machine.
+    pub host: Host,
+    /// The current folder.
+    pub folder: PathBuf,
+    /// The ladder that was named.
+    pub ladder: Option<PathBuf>,
+    /// The yards that were named, which take the place of all others; folders start at the current one.
+    pub yards: Vec<String>,
+    /// Nothing but the cache and yards that are folders may be used.
+    pub offline: bool,
+    /// How long to wait for another process that writes to the home; without an end where it is `None`.
+    pub wait: Option<Duration>,
+}
+
+/// Why a desk could not be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum DeskError {
+    /// There is no ladder.
+    #[error("there is no ladder")]
+    NoLadder {
+        /// Where it was looked for, and above.
+        folder: PathBuf,
+        /// The workstation's own, which is not there either.
+        own: PathBuf,
+    },
+    /// Neither the ladder nor the settings name a catalog.
+    #[error("no catalog is named")]
+    NoCatalog {
+        /// The ladder, where there is one.
+        ladder: Option<PathBuf>,
+        /// The settings.
+        settings: PathBuf,
+    },
+    /// The home's path cannot be used.
+    #[error("{} cannot be a home: {why}", path.display())]
+    Home {
+        /// Where it is.
+        path: PathBuf,
+        /// Why not.
+        why: &'static str,
+    },
+    /// A yard that was named is none.
+    #[error("`{text}` is no yard")]
+    Yard {
+        /// What was written.
+        text: String,
+        /// Why not.
+        source: NotAnAddress,
+    },
+    /// The ladder or the settings are wrong.
+    #[error(transparent)]
+    Document(#[from] DocumentError),
+    /// A catalog could not be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+    /// The pins could not be used.
+    #[error(transparent)]
+    Pins(#[from] PinsFileError),
+    /// The settings of the network are wrong.
+    #[error(transparent)]
+    Network(#[from] NetworkError),
+}
+
+/// Longest home, in bytes: paths below it must stay within what systems take for an interpreter line or a socket.
+const LONGEST_HOME: usize = 512;
+
+impl Surroundings {
+    /// The ladder's file; `None` when there is none.
+    pub fn ladder_path(&self) -> Option<PathBuf> {
+        let own = || Some(self.home.ladder()).filter(|path| path.is_file());
+        match &self.ladder {
+            Some(named) => Some(self.folder.join(named)),
+            None => find_from(&self.folder).or_else(own),
+        }
+    }
+
+    fn needed_ladder(&self) -> Result<PathBuf, DeskError> {
+        let missing = || DeskError::NoLadder { folder: self.folder.clone(), own: self.home.ladder() };
+        self.ladder_path().ok_or_else(missing)
+    }
+
+    /// Reads the ladder alone.
+    ///
+    /// # Errors
+    /// [`DeskError`] where there is none, or it is wrong.
+    pub fn read_ladder(&self) -> Result<Ladder, DeskError> {
+        Ok(read_ladder(&self.needed_ladder()?)?)
+    }
+
+    /// The catalogs of the ladder, or of the settings where there is no ladder.
+    ///
+    /// # Errors
+    /// [`DeskError`] where none is named, or one cannot be used.
+    pub fn open_catalogs(&self) -> Result<Catalogs, DeskError> {
+        let settings = self.home.settings()?;
+        match self.ladder_path() {
+            Some(path) => self.catalogs_of(&settings, Some(&read_ladder(&path)?)),
+            None => self.catalogs_of(&settings, None),
+        }
+    }
+
+    fn catalogs_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Catalogs, DeskError> {
+        let named = ladder.map(|ladder| ladder.catalogs.as_slice()).filter(|named| !named.is_empty());
+        let folders = named.unwrap_or(&settings.catalogs);
+        if folders.is_empty() {
+            let ladder = ladder.map(|ladder| ladder.path.clone());
+            return Err(DeskError::NoCatalog { ladder, settings: self.home.config.join("config.toml") });
+        }
+        self.open_folders(folders)
+    }
+
+    /// The catalogs in some folders, the most important first.
+    ///
+    /// # Errors
+    /// [`DeskError`] where one cannot be used.
+    pub fn open_folders(&self, folders: &[PathBuf]) -> Result<Catalogs, DeskError> {
+        let open = |folder: &PathBuf| -> Result<Box<dyn Catalog>, CatalogError> {
+            Ok(Box::new(Folder::open(folder, Some(&self.home.indexes()))?))
+        };
+        Ok(Catalogs::new(folders.iter().map(open).collect::<Result<_, _>>()?)?)
+    }
+
+    fn yards_of(&self, settings: &Settings, catalogs: &Catalogs, network: &Network) -> Result<Yards, DeskError> {
+        let named = |text: &String| {
+            let address = YardAddress::new(text, &self.folder);
+            address.map_err(|source| DeskError::Yard { text: text.clone(), source })
+        };
+        let named = self.yards.iter().map(named).collect::<Result<Vec<_>, _>>()?;
+        let lists = [named, settings.yards.clone(), catalogs.yards()];
+        let first = lists.into_iter().find(|list| !list.is_empty()).unwrap_or_default();
+        let usable = first.iter().filter(|address| !self.offline || address.is_folder());
+        Ok(usable.map(|address| at(address, network)).collect())
+    }
+
+    /// Fails for a home whose path the things in it could not live with.
+    fn check_home(&self) -> Result<(), DeskError> {
+        let wrong = |path: &Path, why| Err(DeskError::Home { path: path.to_path_buf(), why });
+        for path in [&self.home.data, &self.home.config, &self.home.cache] {
+            let bytes = path.as_os_str().as_encoded_bytes();
+            if bytes.len() > LONGEST_HOME {
+                return wrong(path, "its path is longer than 512 bytes");
+            }
+            if bytes.contains(&b':') {
+                return wrong(path, "there is a colon in its path, and PATH has colons between its folders");
+            }
+        }
+        Ok(())
+    }
+
+    /// Opens everything.
+    ///
+    /// # Errors
+    /// [`DeskError`] for the first thing that is missing or wrong.
+    pub fn open(&self) -> Result<Desk, DeskError> {
+        self.check_home()?;
+        let ladder = self.read_ladder()?;
+        let settings = self.home.settings()?;
+        let catalogs = self.catalogs_of(&settings, Some(&ladder))?;
+        let old = read_pins(&ladder.pins_path())?;
+        let network = Network::new(&settings.network)?;
+        let yards = self.yards_of(&settings, &catalogs, &network)?;
+        Ok(Desk { surroundings: self.clone(), ladder, catalogs, old, yards, network })
+    }
+}
+
+/// A ladder with all that belongs to it.
+pub struct Desk {
+    /// Where it was opened.
+    pub surroundings: Surroundings,
+    /// What is wanted.
+    pub ladder: Ladder,
+    /// What there is.
+    pub catalogs: Catalogs,
+    /// The pins on file.
+    pub old: Option<Pins>,
+    /// Where artifacts come from, best first.
+    pub yards: Yards,
+    /// The way to those that are servers.
+    pub network: Network,
+}
+
+impl Desk {
+    /// What the host has.
+    pub fn host_tools(&self) -> HostTools<'_> {
+        HostTools::of(&self.surroundings.host)
+    }
+
+    /// The same desk with another ladder in the place of its own.
+    #[must_use]
+    pub fn with_ladder(self, ladder: Ladder) -> Self {
+        Self { ladder, ..self }
+    }
+
+    /// The ladder on this machine, by some pins.
+    pub fn site<'d>(&'d self, pins: &'d Pins) -> Site<'d> {
+        Site {
+            ladder: &self.ladder,
+            pins,
+            catalogs: &self.catalogs,
+            host: &self.surroundings.host,
+            home: &self.surroundings.home,
+            yards: &self.yards,
+            network: &self.network,
+            offline: self.surroundings.offline,
+        }
+    }
+}

@@ -1,0 +1,68 @@
+//! The pins to go by: those on file where they fit, else new ones.
+
+use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
+
+use super::Desk;
+
+/// How far old pins can be used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Freshness {
+    /// They were made for this very ladder.
+    Current,
+    /// The ladder has changed since.
+    Stale,
+    /// What they pin on the host has changed.
+    HostMoved,
+    /// There are none.
+    Missing,
+}
+
+/// The pins to go by, and how the ones on file fit.
+#[derive(Clone, Debug)]
+pub struct Pinned {
+    /// The pins.
+    pub pins: Pins,
+    /// How the old ones fit.
+    pub freshness: Freshness,
+    /// What was pinned on the host and does not hold any more.
+    pub differing: Vec<HostPin>,
+}
+
+impl Desk {
+    /// The pins to go by: those on file where they fit the ladder and the host as they are now, else new ones that keep
+    /// what they can.
+    ///
+    /// # Errors
+    /// [`PinsError`] as of choosing; pins that still fit never fail.
+    pub fn pinned(&self) -> Result<Pinned, PinsError> {
+        let host = self.host_tools();
+        let old = self.old.as_ref();
+        let differing = self.differing(&host);
+        let freshness = match old {
+            None => Freshness::Missing,
+            Some(old) if old.ladder != self.ladder.digest => Freshness::Stale,
+            Some(_) if !differing.is_empty() => Freshness::HostMoved,
+            Some(old) => return Ok(Pinned { pins: old.clone(), freshness: Freshness::Current, differing }),
+        };
+        let pins = self.choosing(&host, &Moves::default(), Limits::default()).pins()?;
+        Ok(Pinned { pins, freshness, differing })
+    }
+
+    /// The pins on the host's own tools that do not hold any more.
+    pub fn differing(&self, host: &dyn OnHost) -> Vec<HostPin> {
+        self.old.as_ref().map(|old| host_pins_that_differ(host, old, &self.catalogs)).unwrap_or_default()
+    }
+
+    /// What new pins are chosen from, and how.
+    pub fn choosing<'d>(&'d self, host: &'d dyn OnHost, moves: &'d Moves, limits: Limits) -> Choosing<'d> {
+        Choosing {
+            ladder: &self.ladder,
+            catalogs: &self.catalogs,
+            here: &self.surroundings.host.platform,
+            host,
+            old: self.old.as_ref(),
+            moves,
+            limits,
+        }
+    }
+}

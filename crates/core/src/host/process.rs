@@ -1,0 +1,158 @@
+//! One process, bounded in time and output, that takes its children with it when it has to go.
+
+use std::ffi::OsString;
+use std::io::{self, Read, Write};
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::Path;
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process_group};
+
+use crate::base::event::{Confined, Kept, Observer};
+use crate::host::confine::Cell;
+use crate::sys;
+
+/// More output than this, in bytes, is read and forgotten.
+const MOST_OUTPUT: u64 = 1 << 20;
+/// How often a running process is looked at.
+const GLANCE: Duration = Duration::from_millis(4);
+/// How long the output of children that outlive their parent is waited for.
+const AFTERMATH: Duration = Duration::from_secs(2);
+
+/// What a process is run with.
+pub struct Setting<'s> {
+    /// The program and its arguments.
+    pub run: &'s [OsString],
+    /// What it reads from standard input.
+    pub input: &'s str,
+    /// Where it runs.
+    pub folder: &'s Path,
+    /// All variables it has.
+    pub variables: &'s [(OsString, OsString)],
+    /// How long it may take.
+    pub limit: Duration,
+    /// What it is kept to.
+    pub cell: Option<&'s Cell>,
+}
+
+/// What came of it.
+pub struct Ran {
+    /// How it ended.
+    pub ended: Ended,
+    /// The beginning of its output, with what is no UTF-8 replaced.
+    pub stdout: String,
+    /// The same of its error output.
+    pub stderr: String,
+    /// What it was kept from.
+    pub confined: Confined,
+}
+
+/// How a process ended.
+pub enum Ended {
+    /// With this status; a signal counts as 128 plus its number, as in shells.
+    Status(i32),
+    /// It took longer than its limit.
+    TooLate,
+    /// The user asked for an end.
+    Cancelled,
+}
+
+/// Runs a process to its end.
+///
+/// # Errors
+/// Those of starting the process and reading what it prints. How it ended, by its time limit too, is part of the result.
+pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
+    let Some((program, arguments)) = setting.run.split_first() else {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
+    };
+    let mut command = Command::new(program);
+    let mark = mark();
+    command
+        .args(arguments)
+        .current_dir(setting.folder)
+        .env_clear()
+        .envs(setting.variables.iter().map(|(key, value)| (key, value)))
+        .process_group(0)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped());
+    let (mut child, confined) = match setting.cell {
+        None => (command.spawn()?, Confined::default()),
+        Some(cell) => {
+            let adopts = sys::processes::adopt_orphans();
+            command.env(MARK, &mark);
+            let (child, mut confined) = cell.spawn(&mut command)?;
+            confined.0.extend(adopts.then_some(Kept::Lingering));
+            (child, confined)
+        }
+    };
+    let (stdout, stderr) = (collect(child.stdout.take()), collect(child.stderr.take()));
+    let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
+    // A process that does not read its input breaks the pipe, which is its right.
+    thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
+    let ended = wait(&mut child, setting.limit, observer)?;
+    // Children left behind would hold the pipes open, and must not outlive the check either.
+    kill_group(&child);
+    if setting.cell.is_some() {
+        sys::processes::end_descendants(&[MARK, "=", &mark].concat());
+    }
+    Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr), confined })
+}
+
+/// The variable by which a process that left its group is still found.
+const MARK: &str = "KLADDER_RUN";
+
+/// A text that no other run has.
+fn mark() -> String {
+    static NEXT: AtomicU64 = AtomicU64::new(0);
+    [std::process::id().to_string(), NEXT.fetch_add(1, Ordering::Relaxed).to_string()].join("-")
+}
+
+fn wait(child: &mut Child, limit: Duration, observer: &dyn Observer) -> io::Result<Ended> {
+    let started = Instant::now();
+    loop {
+        if let Some(status) = child.try_wait()? {
+            return Ok(Ended::Status(code(status)));
+        }
+        let late = started.elapsed() > limit;
+        if late || observer.cancelled() {
+            kill_group(child);
+            child.wait()?;
+            return Ok(if late { Ended::TooLate } else { Ended::Cancelled });
+        }
+        thread::sleep(GLANCE);
+    }
+}
+
+fn code(status: ExitStatus) -> i32 {
+    status.code().or_else(|| status.signal().map(|signal| 128 + signal)).unwrap_or(-1)
+}
+
+fn kill_group(child: &Child) {
+    let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
+    // The group is gone when nothing of it is left, which is what is wanted.
+    let _ = group.map(|group| kill_process_group(group, Signal::KILL));
+}
+
+type Gathering = std::sync::mpsc::Receiver<Vec<u8>>;
+
+fn collect(pipe: Option<impl Read + Send + 'static>) -> Gathering {
+    let (send, receive) = std::sync::mpsc::channel();
+    thread::spawn(move || {
+        let Some(mut pipe) = pipe else { return };
+        let mut bytes = Vec::new();
+        // What could be read until the pipe broke is still worth showing.
+        let _ = pipe.by_ref().take(MOST_OUTPUT).read_to_end(&mut bytes);
+        let _ = io::copy(&mut pipe, &mut io::sink());
+        let _ = send.send(bytes);
+    });
+    receive
+}
+
+fn gathered(output: &Gathering) -> String {
+    let bytes = output.recv_timeout(AFTERMATH).unwrap_or_default();
+    String::from_utf8_lossy(&bytes).into_owned()
+}

@@ -1,0 +1,114 @@
+//! What is known about the host. Everything the core knows of the machine comes through this module.
+//!
+//! Facts are read from a folder laid out like `/`, which is `/` itself unless another one is named: so any machine can be
+//! described in a test, or looked at from outside. What files cannot tell (free disk, who is asking) comes from the
+//! running system, or from `host.toml` in a described root. A file that is missing, unreadable or makes no sense leaves its
+//! fact unknown and a note behind; nothing here fails.
+
+mod described;
+mod facts;
+mod known;
+mod machine;
+mod people;
+mod root;
+mod system;
+mod tools;
+
+pub use facts::*;
+pub use known::usual;
+pub use root::Root;
+pub use tools::{Known, answers, ask_one};
+
+/// The host's own command of this name, asked for its version in the usual way; `None` when no file answers.
+pub fn version_of(host: &Host, command: &str) -> Option<HostTool> {
+    ask_one(host, &known::of(command)?)
+}
+
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+use kladder_choose::platform::Platform;
+
+/// The machine as the core sees it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Host {
+    /// Its platform.
+    pub platform: Platform,
+    /// The search path for commands, as the caller's environment has it.
+    pub path: OsString,
+    /// Where temporary files go.
+    pub temporary: PathBuf,
+    /// Where its facts are read: `/`, or a described root.
+    pub root: PathBuf,
+    /// The caller's variables that tell of proxies and of the session, by name.
+    pub variables: Vec<(String, String)>,
+}
+
+impl Host {
+    /// The host with its commands in `path`, on the platform this program was built for.
+    pub fn new(path: OsString, temporary: &Path) -> Self {
+        let (platform, temporary) = (platform_here(), temporary.to_path_buf());
+        Self { platform, path, temporary, root: "/".into(), variables: Vec::new() }
+    }
+
+    /// The same with facts from a folder laid out like `/`; its platform is the described one's.
+    #[must_use]
+    pub fn described(self, root: PathBuf) -> Self {
+        let mut host = Self { root, ..self };
+        let survey = facts(&host, &[]);
+        let is_musl = survey.libc.as_ref().is_some_and(|libc| libc.kind == "musl");
+        let kind = survey.processor.kind.as_deref().unwrap_or(std::env::consts::ARCH);
+        // A machine of a kind that nobody knows is looked at as the one at hand.
+        if let Ok(platform) = Platform::new(&survey.system.os, kind, is_musl.then_some("musl")) {
+            host.platform = platform;
+        }
+        host
+    }
+
+    /// Whether its facts come from elsewhere than the running system.
+    pub fn is_described(&self) -> bool {
+        self.root != Path::new("/")
+    }
+}
+
+/// The platform of this machine: what this program was built for, with the C library that is here.
+fn platform_here() -> Platform {
+    let built_for = Platform::built_for();
+    if cfg!(target_os = "linux") && !std::path::Path::new("/lib64").exists() {
+        let mut names = std::fs::read_dir("/lib").into_iter().flatten().flatten().map(|entry| entry.file_name());
+        let is_musl = names.any(|name| name.as_encoded_bytes().starts_with(b"ld-musl-"));
+        let musl = Platform::new(std::env::consts::OS, std::env::consts::ARCH, Some("musl")).ok();
+        return musl.filter(|_| is_musl).unwrap_or(built_for);
+    }
+    built_for
+}
+
+/// Surveys a host as [`facts`] does, asks the `known` tools for their versions, and looks for commands that are there twice.
+pub fn look(host: &Host, folders: &[(&str, PathBuf)], known: &[Known]) -> Survey {
+    Survey { tools: tools::ask(host, known), twice: tools::twice(host), ..facts(host, folders) }
+}
+
+/// The facts that files tell. `folders` are the places whose free disk matters, by what they are for.
+pub fn facts(host: &Host, folders: &[(&str, PathBuf)]) -> Survey {
+    let root = Root::open(host);
+    let mut notes = root.notes();
+    let mut survey = Survey {
+        system: system::system(&root),
+        processor: machine::processor(&root),
+        libc: system::libc(&root, &mut notes),
+        memory: machine::memory(&root, &mut notes),
+        disks: machine::disks(&root, folders),
+        shells: people::shells(&root),
+        rights: people::rights(&root),
+        virtualisation: machine::virtualisation(&root),
+        graphics: machine::graphics(&root),
+        guest: system::guest(&root),
+        proxies: people::proxies(host),
+        identity: people::identity(&root, host),
+        tools: Vec::new(),
+        twice: Vec::new(),
+        notes,
+    };
+    system::contradictions(&mut survey);
+    survey
+}

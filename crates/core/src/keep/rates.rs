@@ -1,0 +1,107 @@
+//! How fast earlier climbs were, to say how long the next one will take.
+//!
+//! `data/rates.json`: bytes and seconds of fetching and unpacking. Each climb halves what was known before, so that the
+//! last few decide.
+
+use std::fs;
+use std::path::Path;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::base::files::FileError;
+use crate::base::record;
+
+/// What is known about speed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Rates {
+    /// Receiving, and unpacking meanwhile.
+    pub fetch: Pace,
+    /// Unpacking from the cache, in bytes of the archives.
+    pub unpack: Pace,
+}
+
+/// Bytes and the seconds they took.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Pace {
+    bytes: f64,
+    seconds: f64,
+}
+
+impl Pace {
+    /// Adds what was just measured.
+    pub fn add(&mut self, bytes: u64, took: Duration) {
+        #[allow(clippy::cast_precision_loss, reason = "an estimate")]
+        let bytes = bytes as f64;
+        self.bytes += bytes;
+        self.seconds += took.as_secs_f64();
+    }
+
+    fn halved(self) -> Self {
+        Self { bytes: self.bytes / 2.0, seconds: self.seconds / 2.0 }
+    }
+
+    fn time_for(self, bytes: u64) -> Option<f64> {
+        #[allow(clippy::cast_precision_loss, reason = "an estimate")]
+        let bytes = bytes as f64;
+        if bytes == 0.0 {
+            return Some(0.0);
+        }
+        (self.bytes > 0.0).then(|| bytes * self.seconds / self.bytes)
+    }
+}
+
+impl Rates {
+    /// Reads what is known in the folder `data`; nothing, when it is missing or unreadable.
+    pub fn read(data: &Path) -> Self {
+        let bytes = fs::read(data.join("rates.json")).unwrap_or_default();
+        serde_json::from_slice(&bytes).unwrap_or_default()
+    }
+
+    /// Writes what is known.
+    pub fn write(&self, data: &Path) -> Result<(), FileError> {
+        record::write(&data.join("rates.json"), self)
+    }
+
+    /// What counts of earlier climbs when a new one begins.
+    #[must_use]
+    pub fn faded(self) -> Self {
+        Self { fetch: self.fetch.halved(), unpack: self.unpack.halved() }
+    }
+
+    /// Learns from archives that were brought in.
+    pub fn learn(&mut self, fetched: u64, from_cache: u64, took: Duration) {
+        // What is fetched is unpacked meanwhile; with both at once, the network decides.
+        if fetched > 0 {
+            self.fetch.add(fetched, took);
+        } else if from_cache > 0 {
+            self.unpack.add(from_cache, took);
+        }
+    }
+
+    /// How long it takes to bring in so many bytes from yards and so many from the cache; `None` when that was never
+    /// measured.
+    pub fn time_for(&self, fetch: u64, from_cache: u64) -> Option<Duration> {
+        let seconds = self.fetch.time_for(fetch)? + self.unpack.time_for(from_cache)?;
+        Duration::try_from_secs_f64(seconds).ok()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_estimate_follows_the_last_climbs_and_is_none_before_the_first() {
+        let mut rates = Rates::default();
+        assert_eq!(rates.time_for(1, 0), None);
+        assert_eq!(rates.time_for(0, 0), Some(Duration::ZERO));
+        rates.fetch.add(1_000_000, Duration::from_secs(1));
+        rates.unpack.add(1_000_000, Duration::from_secs(1));
+        assert_eq!(rates.time_for(3_000_000, 1_000_000), Some(Duration::from_secs(4)));
+        rates = rates.faded();
+        rates.fetch.add(500_000, Duration::from_millis(1500));
+        assert_eq!(rates.time_for(1_000_000, 0), Some(Duration::from_secs(2)));
+    }
+}

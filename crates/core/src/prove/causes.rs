@@ -1,0 +1,190 @@
+//! What a failure probably comes from: rules over what a program wrote.
+//!
+//! The patterns are the wordings of the GNU and musl dynamic linkers, of shells and env(1), and of common interpreters. A
+//! rule that matches names a cause and never decides: the check has failed already.
+
+use std::sync::LazyLock;
+
+use regex::{Captures, Regex};
+use serde::{Deserialize, Serialize};
+
+/// What a failure probably comes from.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(tag = "cause", rename_all = "kebab-case")]
+pub enum Cause {
+    /// The program wants a newer C library than the host has.
+    OldCLibrary {
+        /// The version it wants, like `2.38`.
+        wanted: String,
+        /// The version of the host's, where it is known.
+        found: Option<String>,
+    },
+    /// The program wants a newer version of a library than the one that is there.
+    OldLibrary {
+        /// The library's file name.
+        library: String,
+        /// The version it wants, as the library names it.
+        wanted: String,
+    },
+    /// Nobody provides a shared library.
+    NoLibrary {
+        /// Its file name, like `libfoo.so.1`.
+        library: String,
+    },
+    /// The interpreter that a script names is not there.
+    NoInterpreter {
+        /// The interpreter.
+        interpreter: String,
+    },
+    /// A module or package that the program needs is not there.
+    NoCompanion {
+        /// As the program names it.
+        module: String,
+    },
+    /// A file may not be run.
+    NotExecutable {
+        /// Which one, where that was said.
+        file: Option<String>,
+    },
+    /// The program is for another processor or system.
+    OtherProcessor,
+    /// It wanted the network, from which it is kept.
+    WantsNetwork,
+    /// It wanted to write where it may not.
+    WantsToWrite {
+        /// Where.
+        path: String,
+    },
+}
+
+/// A wording, and the cause that it tells of.
+struct Rule {
+    pattern: &'static str,
+    cause: fn(&Captures<'_>) -> Cause,
+}
+
+fn part(found: &Captures<'_>, name: &str) -> String {
+    found.name(name).map(|part| part.as_str().to_owned()).unwrap_or_default()
+}
+
+const RULES: [Rule; 15] = [
+    Rule {
+        pattern: r"version `GLIBC_(?<wanted>[0-9.]+)' not found",
+        cause: |found| Cause::OldCLibrary { wanted: part(found, "wanted"), found: None },
+    },
+    Rule {
+        pattern: r"(?<library>[\w.+-]+\.so[\w.]*): version `(?<wanted>[A-Za-z]\w*_[0-9.]+)' not found",
+        cause: |found| Cause::OldLibrary { library: part(found, "library"), wanted: part(found, "wanted") },
+    },
+    Rule {
+        pattern: r"error while loading shared libraries: (?<library>[^:\s]+): cannot open shared object file",
+        cause: |found| Cause::NoLibrary { library: part(found, "library") },
+    },
+    Rule {
+        pattern: r"Error loading shared library (?<library>[^:\s]+): No such file or directory",
+        cause: |found| Cause::NoLibrary { library: part(found, "library") },
+    },
+    Rule {
+        pattern: r"Library not loaded: (?<library>\S+)",
+        cause: |found| Cause::NoLibrary { library: part(found, "library") },
+    },
+    Rule {
+        pattern: r"env: .?[‘'`](?<interpreter>[^’'`]+)[’'`]: No such file or directory",
+        cause: |found| Cause::NoInterpreter { interpreter: part(found, "interpreter") },
+    },
+    Rule {
+        pattern: r"env: (?<interpreter>[\w.+/-]+): No such file or directory",
+        cause: |found| Cause::NoInterpreter { interpreter: part(found, "interpreter") },
+    },
+    Rule {
+        pattern: r"(?<interpreter>/[^\s:]+): bad interpreter: No such file or directory",
+        cause: |found| Cause::NoInterpreter { interpreter: part(found, "interpreter") },
+    },
+    Rule {
+        pattern: r"Cannot find (?:module|package) '(?<module>[^']+)'",
+        cause: |found| Cause::NoCompanion { module: part(found, "module") },
+    },
+    Rule {
+        pattern: r"(?:ModuleNotFoundError|ImportError): No module named '?(?<module>[\w.]+)'?",
+        cause: |found| Cause::NoCompanion { module: part(found, "module") },
+    },
+    Rule {
+        pattern: r"Can't locate (?<module>[\w/]+)\.pm in @INC",
+        cause: |found| Cause::NoCompanion { module: part(found, "module").replace('/', "::") },
+    },
+    Rule {
+        pattern: r"(?m)^(?:\S+: )*(?<file>/[^\s:]+): Permission denied$",
+        cause: |found| Cause::NotExecutable { file: Some(part(found, "file")) },
+    },
+    Rule { pattern: r"(?i)exec format error|cannot execute binary file", cause: |_| Cause::OtherProcessor },
+    Rule {
+        pattern: r"(?i)temporary failure in name resolution|network is unreachable|could not resolve host|EAI_AGAIN",
+        cause: |_| Cause::WantsNetwork,
+    },
+    Rule {
+        pattern: r"(?i)(?:EROFS: )?read-only file system:? ?[,']* ?(?:\w+ ')?(?<path>/[^\s']*)?",
+        cause: |found| Cause::WantsToWrite { path: part(found, "path") },
+    },
+];
+
+static COMPILED: LazyLock<Vec<(Regex, fn(&Captures<'_>) -> Cause)>> = LazyLock::new(|| {
+    // Each pattern was seen to compile in a test.
+    RULES.iter().filter_map(|rule| Some((Regex::new(rule.pattern).ok()?, rule.cause))).collect()
+});
+
+/// The causes that what a program wrote tells of, each once, in the order of the rules.
+pub fn of_output(text: &str) -> Vec<Cause> {
+    let mut causes = Vec::new();
+    for (pattern, cause) in COMPILED.iter() {
+        for found in pattern.captures_iter(text) {
+            let cause = cause(&found);
+            if !causes.contains(&cause) {
+                causes.push(cause);
+            }
+        }
+    }
+    causes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_wording_is_told_by_one_rule_and_no_other() {
+        assert_eq!(COMPILED.len(), RULES.len(), "a pattern does not compile");
+        let library = |library: &str| Cause::NoLibrary { library: library.into() };
+        let interpreter = |interpreter: &str| Cause::NoInterpreter { interpreter: interpreter.into() };
+        let companion = |module: &str| Cause::NoCompanion { module: module.into() };
+        let cases = [
+            (
+                "skerroc: /lib/x86_64-linux-gnu/libc.so.6: version `GLIBC_2.38' not found (required by skerroc)",
+                Cause::OldCLibrary { wanted: "2.38".into(), found: None },
+            ),
+            (
+                "x: /usr/lib/libstdc++.so.6: version `GLIBCXX_3.4.32' not found (required by x)",
+                Cause::OldLibrary { library: "libstdc++.so.6".into(), wanted: "GLIBCXX_3.4.32".into() },
+            ),
+            (
+                "x: error while loading shared libraries: libtide.so.2: cannot open shared object file: No such file",
+                library("libtide.so.2"),
+            ),
+            ("Error loading shared library libtide.so.2: No such file or directory (needed by x)", library("libtide.so.2")),
+            ("dyld[7]: Library not loaded: @rpath/libtide.dylib", library("@rpath/libtide.dylib")),
+            ("/usr/bin/env: ‘skerrow’: No such file or directory", interpreter("skerrow")),
+            ("env: skerrow: No such file or directory", interpreter("skerrow")),
+            ("sh: 1: ./x: /opt/skerrow: bad interpreter: No such file or directory", interpreter("/opt/skerrow")),
+            ("Error: Cannot find module 'tide-table'", companion("tide-table")),
+            ("ModuleNotFoundError: No module named 'tide'", companion("tide")),
+            ("Can't locate Tide/Table.pm in @INC (you may need", companion("Tide::Table")),
+            ("sh: 1: /s/bin/gauge: Permission denied", Cause::NotExecutable { file: Some("/s/bin/gauge".into()) }),
+            ("sh: ./gauge: cannot execute binary file: Exec format error", Cause::OtherProcessor),
+            ("fetch: Temporary failure in name resolution", Cause::WantsNetwork),
+            ("touch: cannot touch '/s/x': Read-only file system", Cause::WantsToWrite { path: String::new() }),
+        ];
+        for (text, cause) in cases {
+            assert_eq!(of_output(text), [cause], "{text}");
+        }
+        assert!(of_output("warning: the tide is high\nPermission denied\nno such file").is_empty());
+    }
+}

@@ -1,0 +1,334 @@
+//! Verifying: every command answers from the shelf, every check and rehearsal comes out as it should.
+//!
+//! Threat model: checks run programs that were just fetched. They get an environment of their own (an empty home, our
+//! commands first on PATH, nothing of the caller's variables), a folder that is thrown away, a time limit and a limit on
+//! output, and they take their children with them. They may read what the caller may, and write nothing but that folder and
+//! the rungs' corners, as far as the kernel can see to that: a check leaves no trace on the shelf, not even root's.
+
+mod judge;
+mod set_up;
+
+use std::ffi::OsString;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use kladder_choose::catalog::{Command, CommandName, Rehearsal, Trial};
+use kladder_choose::names::Household;
+use kladder_choose::version::Version;
+use kladder_launch::table;
+
+use crate::base::event::{
+    Cancelled, Difference, Event, Finding, How, Observer, Outcome, Skipped, Subject, Verdict, check_cancelled,
+};
+use crate::base::files::{self, Attach, FileError};
+use crate::bring::shelf::Standing;
+use crate::host::confine::{Cell, Network, Reads};
+use crate::host::process;
+use crate::host::survey::{Host, answers};
+use crate::keep::landing::path_with;
+use crate::tasks::launch::{Wiring, filled, launcher_differs};
+use crate::tasks::{Rung, Shelved, Source};
+
+/// Why something could not even be looked at.
+#[derive(Debug, thiserror::Error)]
+pub enum VerifyError {
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The user asked for an end.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// Differences that a verdict names.
+const NAMED: usize = 20;
+
+/// A landing, finished or in the making, to verify rungs in.
+pub struct Bench<'b> {
+    landing: &'b Path,
+    host: &'b Host,
+    wiring: &'b Wiring,
+    scratch: tempfile::TempDir,
+    /// Where rungs may write besides the scratch folder.
+    corners: Vec<PathBuf>,
+    observer: &'b dyn Observer,
+}
+
+impl<'b> Bench<'b> {
+    /// A bench over the landing in the folder `landing`, whose launchers start what `wiring` says.
+    ///
+    /// # Errors
+    /// [`FileError`] where there is no room for temporary files.
+    pub fn new(
+        landing: &'b Path,
+        wiring: &'b Wiring,
+        rungs: &[Rung],
+        host: &'b Host,
+        observer: &'b dyn Observer,
+    ) -> Result<Self, FileError> {
+        sweep(&host.temporary);
+        let name = [SCRATCH, &std::process::id().to_string(), "-"].concat();
+        let scratch = tempfile::Builder::new().prefix(&name).tempdir_in(&host.temporary);
+        let scratch = scratch.on("make a folder in", &host.temporary)?;
+        for folder in ["home", "tmp"] {
+            files::create_folder(&scratch.path().join(folder))?;
+        }
+        let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(|berth| berth.corners()).collect();
+        Ok(Self { landing, host, wiring, scratch, corners, observer })
+    }
+
+    /// What programs get: the variables and commands of a household, and nothing of the caller's.
+    fn environment(&self, household: &Household) -> Vec<(OsString, OsString)> {
+        let mut variables = self.wiring.table(household).variables.clone();
+        variables.push(("PATH".into(), self.path(household)));
+        for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
+            variables.push((name.into(), self.scratch.path().join(folder).into()));
+        }
+        variables.push(("LC_ALL".into(), "C".into()));
+        variables
+    }
+
+    /// PATH as a household has it.
+    fn path(&self, household: &Household) -> OsString {
+        let fronts = self.wiring.fronts(household).into_iter().rev();
+        fronts.fold(self.host.path.clone(), |path, front| path_with(&self.landing.join(front), &path))
+    }
+
+    fn conclude(&self, subject: Subject, started: Instant, outcome: Outcome) -> Verdict {
+        let verdict = Verdict { subject, outcome, took: started.elapsed() };
+        self.observer.event(&Event::Checked(verdict.clone()));
+        verdict
+    }
+
+    /// Runs the checks of one rung, all of them.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where a check could not be run at all. One that fails is a verdict.
+    pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
+        let mut verdicts = Vec::new();
+        for trial in &rung.definition.checks {
+            let folder = self.scratch.path().join("checks").join(rung.key.folder_name());
+            files::create_folder(&folder)?;
+            let subject = Subject::Check { rung: rung.key.clone(), name: trial.name() };
+            let filled = Filled { version: &rung.version, folder: &rung.files(), place: &rung.files() };
+            verdicts.push(self.trial(subject, trial, &rung.key.household, Some(&filled), &folder)?);
+        }
+        Ok(verdicts)
+    }
+
+    /// Sees which file answers to each command of a rung, and what it would start.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where the user asked for an end.
+    pub fn answer(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
+        check_cancelled(self.observer)?;
+        let household = &rung.key.household;
+        let path = self.path(household);
+        if let Source::Host(file) = &rung.source {
+            return Ok(vec![self.host_answers(rung, file, &path)]);
+        }
+        let bytes = fs::read(self.landing.join(self.wiring.table_file(household))).unwrap_or_default();
+        let nearest = self.wiring.fronts(household).into_iter().next().unwrap_or_default();
+        let commands = self.landing.join(nearest);
+        let judged = |(name, command): (&CommandName, &Command)| {
+            let started = Instant::now();
+            let subject = Subject::Answer { rung: rung.key.clone(), command: name.to_string() };
+            let file = rung.file_of(command).below(&rung.files());
+            let outcome = answered(&commands.join(name.as_str()), &file, &path, &bytes);
+            self.conclude(subject, started, outcome)
+        };
+        let wired = &self.wiring.table(household).entries;
+        let is_wired = |name: &CommandName| wired.iter().any(|entry| entry.command == name.as_str());
+        Ok(rung.commands.iter().filter(|(name, _)| is_wired(name)).map(judged).collect())
+    }
+
+    /// For what the host has: the pinned file must still be the one that answers.
+    fn host_answers(&self, rung: &Rung, file: &Path, path: &OsString) -> Verdict {
+        let started = Instant::now();
+        let command = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let outcome = match answers(&command, path) {
+            Some(first) if first == file => Outcome::Passed,
+            Some(other) => Outcome::failed(Finding::OtherAnswers { file: other }),
+            None => Outcome::failed(Finding::NobodyAnswers),
+        };
+        self.conclude(Subject::Answer { rung: rung.key.clone(), command }, started, outcome)
+    }
+
+    /// Compares a rung's files with its manifest and its berth with its plan; what the host has, has neither.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where a file is there and cannot be read.
+    pub fn files(&self, rung: &Rung) -> Result<Option<Verdict>, VerifyError> {
+        let started = Instant::now();
+        check_cancelled(self.observer)?;
+        let Some(Shelved { place, .. }) = rung.shelved() else { return Ok(None) };
+        let subject = Subject::Files { rung: rung.key.clone() };
+        let Some(manifest) = place.manifest().ok().filter(|_| place.standing() != Standing::Absent) else {
+            return Ok(Some(self.conclude(subject, started, Outcome::failed(Finding::NoManifest))));
+        };
+        let mut differences = manifest.compare(&place.files())?;
+        if let Some(berth) = &rung.berth {
+            // What cannot be planned any more cannot be as it was planned.
+            let whole = || vec![Difference { path: berth.folder.clone(), how: How::Changed }];
+            differences.extend(berth.differences().unwrap_or_else(|_| whole()));
+        }
+        Ok(Some(self.conclude(subject, started, differing(differences))))
+    }
+
+    /// Looks whether the folders of commands hold what was put there, and nothing else.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where a folder of commands cannot be listed.
+    pub fn commands(&self) -> Result<Verdict, VerifyError> {
+        let started = Instant::now();
+        let differences = self.wiring.differences(self.landing, true)?;
+        Ok(self.conclude(Subject::Commands, started, differing(differences)))
+    }
+
+    /// Runs a rehearsal; after a step that fails the others are skipped. Where tools are missing it is skipped as a whole.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where its folder cannot be made. A step that fails is a verdict.
+    pub fn rehearse(&self, rehearsal: &Rehearsal, rungs: &[Rung]) -> Result<Vec<Verdict>, VerifyError> {
+        let subject = |step: Option<String>| Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step };
+        let on_ladder = |name: &str| rungs.iter().any(|rung| rung.answers_to(name));
+        let missing: Vec<_> = rehearsal.tools.iter().filter(|tool| !on_ladder(tool)).cloned().collect();
+        if !missing.is_empty() {
+            let skipped = Outcome::Skipped(Skipped::NotOnLadder { tools: missing });
+            return Ok(vec![self.conclude(subject(None), Instant::now(), skipped)]);
+        }
+        let folder = self.scratch.path().join("rehearsals").join(&rehearsal.rehearsal);
+        lay_out(rehearsal, &folder)?;
+        let mut verdicts: Vec<Verdict> = Vec::new();
+        for step in &rehearsal.steps {
+            let subject = subject(Some(step.name()));
+            let verdict = if verdicts.last().is_some_and(|last| last.outcome != Outcome::Passed) {
+                self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed))
+            } else {
+                self.trial(subject, step, &Household::shared(), None, &folder)?
+            };
+            verdicts.push(verdict);
+        }
+        Ok(verdicts)
+    }
+
+    fn trial(
+        &self,
+        subject: Subject,
+        trial: &Trial,
+        household: &Household,
+        filled: Option<&Filled<'_>>,
+        folder: &Path,
+    ) -> Result<Verdict, VerifyError> {
+        check_cancelled(self.observer)?;
+        let started = Instant::now();
+        self.observer.event(&Event::Checking { subject: subject.clone() });
+        let run = words(trial, filled);
+        let variables = self.environment(household);
+        let writes = self.corners.iter().cloned().chain([self.scratch.path().to_path_buf()]).collect();
+        let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
+        let setting = process::Setting {
+            run: &resolved(run, &variables),
+            input: &trial.input,
+            folder,
+            variables: &variables,
+            limit: Duration::from_secs(trial.limit),
+            cell: Some(&cell),
+        };
+        let outcome = match process::run(&setting, self.observer) {
+            Ok(ran) => judge::judge(trial, &ran, filled.map(|filled| filled.version)),
+            Err(error) => Outcome::failed(not_started(trial, &error)),
+        };
+        check_cancelled(self.observer)?;
+        Ok(self.conclude(subject, started, outcome))
+    }
+}
+
+/// How the names of scratch folders begin; the number of their process follows.
+const SCRATCH: &str = "kladder-check-";
+
+/// Removes what killed processes of this user left among temporary files.
+fn sweep(temporary: &Path) {
+    // Whatever cannot be listed or removed is somebody else's.
+    for name in files::names(temporary).unwrap_or_default() {
+        let number = name.to_str().and_then(|name| name.strip_prefix(SCRATCH)?.split('-').next()?.parse::<i32>().ok());
+        let is_gone = |number| {
+            let pid = rustix::process::Pid::from_raw(number);
+            pid.is_some_and(|pid| rustix::process::test_kill_process(pid) == Err(rustix::io::Errno::SRCH))
+        };
+        if number.is_some_and(is_gone) {
+            let _ = files::remove_tree(&temporary.join(name));
+        }
+    }
+}
+
+fn differing(mut differences: Vec<Difference>) -> Outcome {
+    let all = differences.len();
+    differences.truncate(NAMED);
+    if all == 0 { Outcome::Passed } else { Outcome::failed(Finding::Differs { differences, all }) }
+}
+
+/// The command as these variables' PATH has it; the caller's must not decide.
+fn resolved(mut run: Vec<OsString>, variables: &[(OsString, OsString)]) -> Vec<OsString> {
+    let path = variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path);
+    let found = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/')).zip(path);
+    if let Some(file) = found.and_then(|(name, path)| answers(name, path)) {
+        run[0] = file.into();
+    }
+    run
+}
+
+/// Whether the launcher `ours` answers to its name, is what was put there, and starts `file`.
+fn answered(ours: &Path, file: &Path, path: &OsString, table: &[u8]) -> Outcome {
+    let name = ours.file_name().unwrap_or_default();
+    match answers(&name.to_string_lossy(), path) {
+        None => return Outcome::failed(Finding::NobodyAnswers),
+        Some(other) if other != ours => return Outcome::failed(Finding::OtherAnswers { file: other }),
+        Some(_) => {}
+    }
+    if launcher_differs(ours, true).is_some() {
+        return Outcome::failed(Finding::OtherLauncher);
+    }
+    match table::find(table, name) {
+        Err(_) | Ok(None) => Outcome::failed(Finding::NoEntry),
+        Ok(Some(found)) if found.entry.program != file => {
+            Outcome::failed(Finding::OtherEntry { program: found.entry.program })
+        }
+        Ok(Some(_)) => Outcome::Passed,
+    }
+}
+
+struct Filled<'f> {
+    version: &'f Version,
+    folder: &'f Path,
+    place: &'f Path,
+}
+
+/// The words of a command; in a rehearsal nothing is filled in but what stands for itself.
+fn words(trial: &Trial, values: Option<&Filled<'_>>) -> Vec<OsString> {
+    let word = |text: &kladder_choose::template::Template| match values {
+        Some(Filled { version, folder, place }) => filled(text, version, folder, place),
+        None => text.as_written().into(),
+    };
+    trial.run.iter().map(word).collect()
+}
+
+fn not_started(trial: &Trial, error: &io::Error) -> Finding {
+    let command = trial.run.first().map(ToString::to_string).unwrap_or_default();
+    match error.kind() {
+        io::ErrorKind::NotFound => Finding::NoCommand { command },
+        _ => Finding::NotStarted { command, error: error.to_string() },
+    }
+}
+
+fn lay_out(rehearsal: &Rehearsal, folder: &Path) -> Result<(), FileError> {
+    files::create_folder(folder)?;
+    for (path, text) in &rehearsal.files {
+        let full = path.below(folder);
+        files::create_folder(full.parent().unwrap_or(folder))?;
+        fs::write(&full, text).on("write", &full)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,6 @@
+//! Linux.
+
+pub(crate) mod confine;
+pub(crate) mod files;
+mod filter;
+pub(crate) mod processes;

@@ -1,0 +1,68 @@
+//! Processes that were left behind: whoever loses its parent becomes a child of this process, and is ended with the others.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+
+use rustix::process::{Pid, Signal, getpid, kill_process, set_child_subreaper};
+
+/// From now on orphans of this process's children are its own (prctl(2), `PR_SET_CHILD_SUBREAPER`); tells whether that is
+/// so.
+pub(crate) fn adopt_orphans() -> bool {
+    set_child_subreaper(Some(getpid())).is_ok()
+}
+
+/// Ends every process that descends from `child`, or that did before it lost its parent: those that carry `mark` in their
+/// environment.
+pub(crate) fn end_descendants(mark: &str) {
+    // A process may start another one while it is looked for; in the end there is nobody left who could.
+    for _ in 0..50 {
+        let left = marked(mark);
+        if left.is_empty() {
+            return;
+        }
+        for pid in left {
+            if let Some(pid) = Pid::from_raw(pid) {
+                // Gone already is what is wanted.
+                let _ = kill_process(pid, Signal::KILL);
+                let _ = rustix::process::waitpid(Some(pid), rustix::process::WaitOptions::NOHANG);
+            }
+        }
+        std::thread::sleep(std::time::Duration::from_millis(2));
+    }
+}
+
+/// The processes below this one that have a variable of this text in their environment.
+fn marked(mark: &str) -> BTreeSet<i32> {
+    let mut children: BTreeMap<i32, Vec<i32>> = BTreeMap::new();
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok()) else { continue };
+        if let Some((parent, state)) = parent_of(pid).filter(|(_, state)| *state != 'Z') {
+            let _ = state;
+            children.entry(parent).or_default().push(pid);
+        }
+    }
+    let mut below = BTreeSet::new();
+    let mut open = vec![getpid().as_raw_nonzero().get()];
+    while let Some(parent) = open.pop() {
+        for &child in children.get(&parent).into_iter().flatten() {
+            if below.insert(child) {
+                open.push(child);
+            }
+        }
+    }
+    below.retain(|pid| has_mark(*pid, mark));
+    below
+}
+
+/// A process's parent and state (proc_pid_stat(5)).
+fn parent_of(pid: i32) -> Option<(i32, char)> {
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let mut fields = text.rsplit_once(')')?.1.split_whitespace();
+    let state = fields.next()?.chars().next()?;
+    Some((fields.next()?.parse().ok()?, state))
+}
+
+fn has_mark(pid: i32, mark: &str) -> bool {
+    let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+    environment.split(|&byte| byte == 0).any(|variable| variable == mark.as_bytes())
+}

@@ -1,0 +1,9 @@
+//! Confinement: there is no documented interface for it that a program may use on others.
+
+use crate::base::event::Confined;
+use crate::host::confine::Cell;
+
+/// Keeps from nothing.
+pub(crate) fn enter(_cell: &Cell) -> Confined {
+    Confined::default()
+}

@@ -1,0 +1,5 @@
+//! macOS: written from its documented interfaces and type-checked, never run.
+
+pub(crate) mod confine;
+pub(crate) mod files;
+pub(crate) mod processes;

@@ -1,0 +1,12 @@
+//! What each operating system does in its own way: the same functions in a folder a system. `docs/platforms.md` lists every
+//! path and variable that is touched.
+
+#[cfg(target_os = "linux")]
+mod linux;
+#[cfg(target_os = "linux")]
+pub(crate) use linux::{confine, files, processes};
+
+#[cfg(target_os = "macos")]
+mod macos;
+#[cfg(target_os = "macos")]
+pub(crate) use macos::{confine, files, processes};

@@ -1,0 +1,189 @@
+//! A rung of the route, as its tasks see it.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+use kladder_choose::catalog::{Artifact, Command, CommandName, Definition};
+use kladder_choose::names::RungKey;
+use kladder_choose::path::InnerPath;
+use kladder_choose::version::Version;
+
+use super::berth::MakeBerth;
+use super::bring::{SetUp, Shelve, Unpack};
+use super::check::Check;
+use super::launch::Launch;
+use super::{Task, Would};
+use crate::base::event::RungName;
+use crate::bring::shelf::Place;
+use crate::keep::berth::Berth;
+use crate::keep::landing::{LandedRung, Recipes};
+use crate::keep::state::TaskName;
+
+/// Why a rung is on the route.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Because {
+    /// The ladder wishes for it, at this line.
+    Wished {
+        /// Line of the ladder, from 1.
+        line: usize,
+    },
+    /// Another rung needs it.
+    NeededBy {
+        /// That one.
+        rung: RungKey,
+    },
+}
+
+/// Where a rung comes from.
+#[derive(Clone, Debug)]
+pub enum Source {
+    /// Artifacts, unpacked onto the shelf.
+    Shelf(Shelved),
+    /// What the host has: the file that answers.
+    Host(PathBuf),
+}
+
+/// Artifacts and their place on the shelf.
+#[derive(Clone, Debug)]
+pub struct Shelved {
+    /// The artifacts for the host, with digests from the pins: the release's own, then its pieces'.
+    pub artifacts: Vec<Artifact>,
+    /// Where they stand together.
+    pub place: Place,
+}
+
+/// One rung of the route.
+#[derive(Clone, Debug)]
+pub struct Rung {
+    /// What tells it from all others.
+    pub key: RungKey,
+    /// At which it stands.
+    pub version: Version,
+    /// What the catalog says of its tool.
+    pub definition: Rc<Definition>,
+    /// The host's own, or where it is fetched to.
+    pub source: Source,
+    /// Who wants it.
+    pub because: Vec<Because>,
+    /// The rungs that it needs itself.
+    pub needs: Vec<RungKey>,
+    /// Its own folder for this ladder, where others lend it files or it has writable corners.
+    pub berth: Option<Berth>,
+    /// Its commands, those of its pieces included.
+    pub commands: BTreeMap<CommandName, Command>,
+    /// Its pieces, and who asks for each.
+    pub pieces: Vec<(String, Vec<Because>)>,
+    /// What is left to do, in order.
+    pub todo: Vec<TaskName>,
+    /// Some of its artifacts are not in the cache, so that something is to be fetched.
+    pub to_fetch: bool,
+}
+
+impl Rung {
+    /// The tool at its version, for messages.
+    pub fn name(&self) -> RungName {
+        RungName { tool: self.key.tool.clone(), version: self.version.clone() }
+    }
+
+    /// Its artifacts and place; `None` for what the host has.
+    pub fn shelved(&self) -> Option<&Shelved> {
+        if let Source::Shelf(shelved) = &self.source { Some(shelved) } else { None }
+    }
+
+    /// Whether its files are to be brought to the shelf.
+    pub fn is_to_bring(&self) -> bool {
+        self.todo.contains(&TaskName::Unpack)
+    }
+
+    /// Bytes of its artifacts; 0 for what the host has.
+    pub fn size(&self) -> u64 {
+        self.shelved().map_or(0, |shelved| shelved.artifacts.iter().map(|artifact| artifact.size).sum())
+    }
+
+    /// What tells it from others in a landing: its folder on the shelf, or the host's file.
+    pub fn folder(&self) -> &Path {
+        match &self.source {
+            Source::Shelf(shelved) => &shelved.place.folder,
+            Source::Host(file) => file,
+        }
+    }
+
+    /// The folder of its files as whoever runs it sees them: its berth, its place on the shelf, or where the host's file
+    /// lies.
+    pub fn files(&self) -> PathBuf {
+        match (&self.source, &self.berth) {
+            (Source::Shelf(_), Some(berth)) => berth.folder.clone(),
+            (Source::Shelf(shelved), None) => shelved.place.files(),
+            (Source::Host(file), _) => file.parent().unwrap_or(file).to_path_buf(),
+        }
+    }
+
+    /// The file behind a command, below the rung's folder.
+    pub fn file_of(&self, command: &Command) -> InnerPath {
+        command.file.at(&self.version)
+    }
+
+    /// Whether a need for this name is met by it.
+    pub fn answers_to(&self, name: &str) -> bool {
+        self.definition.answers_to(name)
+    }
+
+    /// Its tasks, in order.
+    pub fn tasks(&self) -> Vec<Box<dyn Task + '_>> {
+        let mut tasks: Vec<Box<dyn Task + '_>> = Vec::new();
+        if let Some(shelved) = self.shelved() {
+            tasks.push(Box::new(Unpack { rung: self, shelved }));
+            if !self.definition.set_up.is_empty() {
+                tasks.push(Box::new(SetUp { rung: self, shelved }));
+            }
+            tasks.push(Box::new(Shelve { rung: self, shelved }));
+            if let Some(berth) = &self.berth {
+                tasks.push(Box::new(MakeBerth { berth }));
+            }
+            tasks.push(Box::new(Launch { rung: self }));
+        }
+        tasks.push(Box::new(Check { rung: self }));
+        tasks
+    }
+
+    /// What its tasks are made from, as a landing remembers it.
+    pub fn recipes(&self) -> Recipes {
+        self.tasks().iter().map(|task| (task.name(), task.recipe())).collect()
+    }
+
+    /// The tasks that are left, held against what a landing has of the rung: those that were made from something else, whose
+    /// work is not there, or that follow one of these.
+    pub fn left(&self, landed: Option<&LandedRung>) -> Vec<TaskName> {
+        let mut left: Vec<TaskName> = Vec::new();
+        let landed = landed.filter(|landed| landed.version == self.version && landed.folder == self.folder());
+        for task in self.tasks() {
+            let name = task.name();
+            let made_so = landed.is_some_and(|landed| landed.recipes.get(&name) == Some(&task.recipe()));
+            // What stands outside of landings is as it should be whenever it is there: its path follows from its recipe.
+            let stands_outside = matches!(name, TaskName::Unpack | TaskName::SetUp | TaskName::Shelve | TaskName::Berth);
+            let follows = task.after().iter().any(|before| left.contains(before));
+            if follows || !task.is_there() || !(made_so || stands_outside) {
+                left.push(name);
+            }
+        }
+        left
+    }
+
+    /// What a person should know of the tasks that are left.
+    pub fn would(&self) -> Vec<Would> {
+        let tasks = self.tasks();
+        tasks.iter().filter(|task| self.todo.contains(&task.name())).flat_map(|task| task.would()).collect()
+    }
+
+    /// The rung as a landing records it.
+    pub fn landed(&self) -> LandedRung {
+        LandedRung {
+            key: self.key.clone(),
+            version: self.version.clone(),
+            folder: self.folder().to_path_buf(),
+            berth: self.berth.as_ref().map(|berth| berth.folder.clone()),
+            recipes: self.recipes(),
+        }
+    }
+}

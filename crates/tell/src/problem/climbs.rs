@@ -1,0 +1,328 @@
+//! What keeps a climb from its landing.
+
+use kladder_choose::catalog::Artifact;
+use kladder_core::base::event::{Finding, Outcome, Verdict};
+use kladder_core::bring::fetch::{Attempt, FetchError, YardError};
+use kladder_core::bring::intake::IntakeError;
+use kladder_core::bring::unpack::{Refusal, UnpackError};
+use kladder_core::climb::gates::Standing;
+use kladder_core::climb::route::RouteError;
+use kladder_core::climb::{ClimbError, Failure, RestartDue, Stopped};
+use kladder_core::keep::berth::BerthError;
+use kladder_core::keep::terms::Asked;
+use kladder_core::prove::verify::VerifyError;
+use kladder_core::tasks::TaskError;
+use kladder_core::tasks::launch::LaunchError;
+
+use super::{Code, Problem};
+use crate::text::{both, bytes, clean, count, either, quoted};
+use crate::words;
+
+impl From<ClimbError> for Problem {
+    fn from(error: ClimbError) -> Self {
+        match &error {
+            ClimbError::Route(error) => route(error),
+            ClimbError::Failed { failures, held_up } => failed(failures, held_up.len()),
+            ClimbError::Offline(missing) => offline(&error, missing),
+            ClimbError::Launch(error) => launch(error),
+            ClimbError::Verify(error) => verify(error),
+            ClimbError::State(error) => Self::state(error),
+            ClimbError::Record(error) => {
+                Self::record(error, "move the file away: licences will be asked for again, restarts may be forgotten")
+            }
+            ClimbError::NoSuch { there, .. } if there.is_empty() => {
+                Self::of(Code::Usage, &error).why("it has none").next("leave the option out")
+            }
+            ClimbError::NoSuch { there, .. } => {
+                Self::of(Code::Usage, &error).next(format!("there is {}", either(&quoted(there))))
+            }
+            ClimbError::Landing(error) => Self::landing(error),
+            ClimbError::File(error) => Self::file(error),
+            ClimbError::Cancelled(_) => Self::interrupted(),
+        }
+    }
+}
+
+/// Why a climb stopped although nothing failed.
+impl From<&Stopped> for Problem {
+    fn from(stopped: &Stopped) -> Self {
+        match stopped {
+            Stopped::Gates(closed) => gates(closed),
+            Stopped::Licences(asked) => licences(asked),
+            Stopped::Declined => Self::new(Code::Declined, "not wanted; nothing was fetched")
+                .next("`kladder climb --yes` does not ask; `kladder route` shows again what it would do"),
+            Stopped::Restart(RestartDue { rung, anew, above }) => {
+                let what = format!("{rung} is in place; {} before {above} can follow", words::anew(*anew));
+                Self::new(Code::RestartNeeded, what)
+                    .why("what was put on the shelf stays there")
+                    .next("then `kladder climb` again: it goes on from here")
+            }
+        }
+    }
+}
+
+fn gates(closed: &[Standing]) -> Problem {
+    let what = if closed.len() == 1 { "a gate is closed" } else { "gates are closed" };
+    let mut problem = Problem::new(Code::GateClosed, format!("{what}; nothing was fetched"));
+    for gate in closed {
+        let tool = gate.tool.as_deref().unwrap_or("the route");
+        let (needed, found) = (words::needed(&gate.needed), words::found(&gate.found));
+        problem = problem.why(format!("{}: {tool} needs {needed}; found: {found}", gate.gate));
+        problem = gate.advice.iter().fold(problem, |problem, advice| problem.next(format!("{}: {advice}", gate.gate)));
+        if gate.tool.is_none() {
+            problem = problem.next("make room, or move what is kept to another disk with KLADDER_HOME");
+        }
+    }
+    if closed.iter().any(|gate| !gate.admin.is_empty()) {
+        problem = problem.next("`kladder route --admin-script` prints a script to hand to an administrator");
+    }
+    let skips: Vec<String> = closed.iter().map(|gate| format!("--skip-gate {}", gate.gate)).collect();
+    problem.next(format!("`kladder climb {}` goes on all the same", skips.join(" ")))
+}
+
+fn licences(asked: &[Asked]) -> Problem {
+    let what = if asked.len() == 1 { "a licence is" } else { "licences are" };
+    let mut problem = Problem::new(Code::LicenceMissing, format!("{what} not accepted; nothing was fetched"));
+    for one in asked {
+        problem = problem
+            .why(format!("{} comes under `{}`", both(&one.tools), one.licence.id))
+            .next(format!("read it: `kladder terms show {}`", one.licence.id))
+            .next(format!("accept it: `kladder climb --accept-licence {}`", one.licence.id));
+    }
+    problem
+}
+
+/// The first failure decides about the code; all are told.
+fn failed(failures: &[Failure], held_up: usize) -> Problem {
+    let mut problems = failures.iter().map(task);
+    let Some(mut first) = problems.next() else { return Problem::new(Code::Failed, "the climb failed") };
+    let rest: Vec<Problem> = problems.collect();
+    if !rest.is_empty() {
+        let what = format!("{} failed", count(failures.len(), "rung"));
+        let told = std::mem::replace(&mut first.what, what);
+        first.why.insert(0, told);
+    }
+    for other in rest {
+        first.why.push(other.what);
+        first.why.extend(other.why);
+        for next in other.next {
+            if !first.next.contains(&next) {
+                first.next.push(next);
+            }
+        }
+    }
+    if held_up > 0 {
+        let stand = if held_up == 1 { "stands" } else { "stand" };
+        first.why.push(format!("{} that {stand} on what failed {} not tried", count(held_up, "rung"), if held_up == 1 { "was" } else { "were" }));
+    }
+    first.why.push("all other rungs were climbed; the landing that was current still is".to_owned());
+    first
+}
+
+fn task(failure: &Failure) -> Problem {
+    let Failure { rung, version, error } = failure;
+    let named = format!("{rung} {version}");
+    match error {
+        TaskError::Intake(IntakeError::Fetch(error)) => fetch(error),
+        TaskError::Intake(IntakeError::Unpack(error)) => unpack(error, &named),
+        TaskError::Intake(IntakeError::File(error)) | TaskError::File(error) => Problem::file(error),
+        TaskError::SetUp(verdict) => check("a set-up command", verdict),
+        TaskError::Left { path, .. } => Problem::of(Code::Integrity, error)
+            .why(format!("{named} left it there: {}", path.display()))
+            .next("tell those who keep the catalog: a set-up command must stay in its folder"),
+        TaskError::Berth(error) => berth(error),
+        TaskError::NoFile { file, near, not_executable, .. } => {
+            let problem = Problem::of(Code::BadFile, error).why(format!("in what {named} unpacked"));
+            if *not_executable {
+                return problem.next(format!(
+                    "it is there and may not be run: write `executable = [\"{}\"]` under `unpack` in the definition",
+                    file.display()
+                ));
+            }
+            let near: Vec<String> = near.iter().map(|path| format!("`{}`", path.display())).collect();
+            match near.as_slice() {
+                [] => problem.next("mend `commands` in the definition, or `strip` under `unpack`"),
+                near => problem.next(format!("write {} in `commands` of the definition", either(near))),
+            }
+        }
+        TaskError::Checks(verdicts) => checks(verdicts),
+        TaskError::Verify(error) => verify(error),
+        TaskError::Journal(error) => Problem::of(Code::Failed, error),
+        TaskError::Cancelled(_) => Problem::interrupted(),
+    }
+}
+
+fn route(error: &RouteError) -> Problem {
+    match error {
+        RouteError::Catalog(error) => Problem::catalog(error),
+        RouteError::Gone { .. } => Problem::of(Code::NotInCatalog, error)
+            .next("bring the catalog up to date, or delete the pins' file and run `kladder pin`"),
+        RouteError::NoArtifact { there, platform, piece, .. } => {
+            let what = piece.as_ref().map_or_else(|| "it".to_owned(), |piece| format!("its piece {piece}"));
+            Problem::of(Code::NoArtifact, error)
+                .why(format!("{what} is pinned for {}", either(there)))
+                .next(format!("add a machine with \"{platform}\" under [machines] in the ladder and run `kladder pin`"))
+        }
+        RouteError::Unmet { .. } => Problem::of(Code::PinsStale, error)
+            .why("pins are made by `kladder pin`; these were changed by hand, or the catalog was since")
+            .next("`kladder pin` makes them whole"),
+    }
+}
+
+fn fetch(error: &FetchError) -> Problem {
+    match error {
+        FetchError::NoYard { .. } => Problem::of(Code::NoYard, error)
+            .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog"),
+        FetchError::AllFailed { attempts, .. } => {
+            let code = if error.is_integrity() { Code::Integrity } else { Code::NoYard };
+            let problem = attempts.iter().fold(Problem::of(code, error), tried);
+            if error.is_integrity() {
+                return problem
+                    .why("nothing of it was kept")
+                    .next("do not use the file: the yard has another one than was pinned, or someone changed it on the way")
+                    .next("try another yard with `--yard`, and tell those who keep this one");
+            }
+            if attempts.iter().any(|attempt| matches!(attempt.error, YardError::Distrusted { .. })) {
+                return problem
+                    .next("where a company signs for its own servers, name its certificates: `certificates` under `[network]` in config.toml")
+                    .next("otherwise tell those who keep the yard, or name another one with `--yard`");
+            }
+            if attempts.iter().all(|attempt| matches!(attempt.error, YardError::NotThere | YardError::Folder { .. })) {
+                return problem.next("put the file there, or name another yard with `--yard`; then climb again");
+            }
+            problem.next("see that the yard is up, or name another one with `--yard`; then climb again")
+        }
+        FetchError::File(error) => Problem::file(error),
+        FetchError::Cancelled(_) => Problem::interrupted(),
+    }
+}
+
+fn tried(problem: Problem, Attempt { yard, times, error }: &Attempt) -> Problem {
+    let times = if *times > 1 { format!(" (tried {times} times)") } else { String::new() };
+    let cause = std::error::Error::source(error).map(|cause| format!(": {cause}")).unwrap_or_default();
+    let problem = problem.why(format!("{yard}: {error}{cause}{times}"));
+    match error {
+        YardError::OtherDigest { got, expected } => {
+            problem.why(format!("  pinned  {expected}")).why(format!("  came    {got}"))
+        }
+        _ => problem,
+    }
+}
+
+fn offline(error: &ClimbError, missing: &[Artifact]) -> Problem {
+    let file = |problem: Problem, file: &Artifact| {
+        problem.why(format!("{}  {}  sha256 {}", clean(file.file.as_str()), bytes(file.size), file.sha256))
+    };
+    let total = missing.iter().map(|file| file.size).fold(0, u64::saturating_add);
+    missing
+        .iter()
+        .fold(Problem::of(Code::NoYard, error), file)
+        .next(format!("bring them ({}) in a folder, and name it with `--yard FOLDER`", bytes(total)))
+        .next("or climb without `--offline`")
+}
+
+fn unpack(error: &UnpackError, named: &str) -> Problem {
+    match error {
+        UnpackError::Refused { reason, .. } => refused(error, reason),
+        UnpackError::Damaged { .. } => Problem::of(Code::Integrity, error)
+            .why(format!("it is the pinned file of {named}"))
+            .next("tell those who keep the catalog: the pinned file is no whole archive"),
+        UnpackError::Pattern { .. } => Problem::of(Code::BadFile, error).next("mend `unpack` in the definition"),
+        UnpackError::File(error) => Problem::file(error),
+        UnpackError::Cancelled(_) => Problem::interrupted(),
+    }
+}
+
+/// What is not safe is called so; what the definition could allow is told with its key.
+fn refused(error: &UnpackError, reason: &Refusal) -> Problem {
+    let problem = Problem::of(Code::Integrity, error).why("nothing of it was kept");
+    match reason {
+        Refusal::LinkAbsolute(_) => problem.next(
+            "the definition decides about such links: `absolute-links = \"leave-out\"` or `\"inside\"` under `unpack`",
+        ),
+        Refusal::Case(_) => {
+            problem.next("where the file system tells them apart, `case-clashes = true` under `unpack` takes them")
+        }
+        Refusal::Stripped(_) => {
+            problem.next("`strip` under `unpack` in the definition leaves too many folders out: lower it")
+        }
+        Refusal::Encrypted | Refusal::Sparse | Refusal::Unknown(_) => {
+            problem.next("tell those who keep the catalog: this archive cannot be unpacked here")
+        }
+        Refusal::Limit(_) => {
+            problem.next("where it is so large on purpose, `unpacked = BYTES` in the definition says how large it gets")
+        }
+        _ => problem
+            .next("tell those who keep the catalog: the archive is the pinned one, and it is not safe to unpack"),
+    }
+}
+
+fn berth(error: &BerthError) -> Problem {
+    match error {
+        BerthError::Taken { .. } => {
+            Problem::of(Code::NoSolution, error).next("lend it elsewhere, or `only` what is not there yet, in `lends`")
+        }
+        BerthError::LentTwice { one, other, .. } => {
+            Problem::of(Code::NoSolution, error).next(format!("leave {one} or {other} off the ladder, or lend elsewhere"))
+        }
+        BerthError::NothingToLend { .. } => {
+            Problem::of(Code::BadFile, error).next("mend `lends` in the lender's definition")
+        }
+        BerthError::CornerInTheWay { .. } | BerthError::CornerIsLink { .. } => {
+            Problem::of(Code::BadFile, error).next("mend `corners` in the definition")
+        }
+        BerthError::File(error) => Problem::file(error),
+    }
+}
+
+fn launch(error: &LaunchError) -> Problem {
+    match error {
+        LaunchError::Twice { one, other, what } => {
+            use kladder_core::tasks::launch::Brings;
+            let (Brings::Command(name) | Brings::Variable(name)) = what;
+            Problem::of(Code::NoSolution, error)
+                .next(format!("say which one answers: `{name} = \"{one}\"` or `\"{other}\"` under [answers] in the ladder"))
+                .next(format!("or leave {one} or {other} off the ladder"))
+        }
+        LaunchError::File(error) => Problem::file(error),
+    }
+}
+
+fn verify(error: &VerifyError) -> Problem {
+    match error {
+        VerifyError::File(error) => Problem::file(error),
+        VerifyError::Cancelled(_) => Problem::interrupted(),
+    }
+}
+
+fn checks(verdicts: &[Verdict]) -> Problem {
+    let mut all = verdicts.iter().map(|verdict| check("a check", verdict));
+    let Some(first) = all.next() else { return Problem::new(Code::CheckFailed, "a check failed") };
+    all.fold(first, |mut problem, other| {
+        problem.why.push(other.what);
+        problem.why.extend(other.why);
+        let new: Vec<String> = other.next.into_iter().filter(|next| !problem.next.contains(next)).collect();
+        problem.next.extend(new);
+        problem
+    })
+}
+
+fn check(what: &str, verdict: &Verdict) -> Problem {
+    let what = format!("{what} of {} failed: {}", words::owner(&verdict.subject), words::claim(&verdict.subject));
+    let mut problem = Problem::new(Code::CheckFailed, what);
+    let mut known = false;
+    if let Outcome::Failed { finding, output, causes } = &verdict.outcome {
+        problem = problem.why(words::finding(finding));
+        if let Finding::Differs { differences, .. } = finding {
+            problem = differences.iter().fold(problem, |problem, one| problem.why(format!("  {}", words::difference(one))));
+        }
+        problem = words::output(output).into_iter().fold(problem, |problem, line| problem.why(format!("  {line}")));
+        known = !causes.is_empty();
+        problem = causes.iter().fold(problem, |problem, cause| problem.next(words::cause(cause)));
+        if let Finding::OtherVersion { .. } = finding {
+            known = true;
+            problem = problem.next("the archive holds another version than the definition says: mend the release in the catalog");
+        }
+    }
+    if known { problem } else { problem.next("pin another version of it, or mend its definition") }
+}

@@ -1,0 +1,140 @@
+//! What the catalog has.
+
+use kladder_choose::catalog::{Definition, Need, Piece, Release, Way};
+use kladder_choose::names::ToolName;
+use kladder_choose::platform::Platform;
+use kladder_choose::version::Version;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::text::plain;
+use crate::words;
+
+/// One tool of the catalog.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct About {
+    /// `kladder.about/2`
+    pub format: &'static str,
+    /// Which one.
+    pub tool: ToolName,
+    /// The catalog it is from.
+    pub catalog: Option<String>,
+    /// What sort of tool it is.
+    pub kind: String,
+    /// One line on what it does.
+    pub summary: String,
+    /// Capabilities.
+    pub provides: Vec<ToolName>,
+    /// What can be typed.
+    pub commands: Vec<String>,
+    /// The licence that must be accepted.
+    pub licence: Option<String>,
+    /// What it demands of the host, in words.
+    pub gates: Vec<String>,
+    /// Newest first.
+    pub releases: Vec<AboutRelease>,
+}
+
+/// One release.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AboutRelease {
+    /// Its version.
+    pub version: Version,
+    /// The day it came out, as `2026-08-03`.
+    pub date: Option<String>,
+    /// The series it belongs to.
+    pub series: Vec<String>,
+    /// What it needs, in words.
+    pub needs: Vec<String>,
+    /// What it does not stand beside, in words.
+    pub excludes: Vec<String>,
+    /// What it has artifacts for: platforms, systems, or `any`.
+    #[serde(rename = "for")]
+    pub scopes: Vec<String>,
+    /// Bytes of the artifact for this platform; null where it has none.
+    pub size: Option<u64>,
+    /// Its optional portions.
+    pub pieces: Vec<AboutPiece>,
+}
+
+/// An optional portion of a release.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AboutPiece {
+    /// Its name.
+    pub piece: String,
+    /// What it is for.
+    pub summary: String,
+    /// What it needs besides, in words.
+    pub needs: Vec<String>,
+    /// Bytes for this platform; null where there is nothing for it.
+    pub size: Option<u64>,
+}
+
+impl About {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.about/2";
+
+    /// The shape of a definition, as it is on a platform.
+    pub fn of(definition: &Definition, catalog: Option<&str>, platform: &Platform) -> Self {
+        let release = |release: &Release| AboutRelease {
+            version: release.version.clone(),
+            date: release.date.map(|date| date.to_string()),
+            series: release.series.clone(),
+            needs: release.needs.iter().map(Need::to_string).collect(),
+            excludes: release.excludes.iter().map(Way::to_string).collect(),
+            scopes: release.artifacts.iter().flat_map(|artifact| plain(&artifact.scopes)).collect(),
+            size: release.artifact(platform).map(|artifact| artifact.size),
+            pieces: release.pieces.iter().map(|(name, of)| piece(name, of, platform)).collect(),
+        };
+        Self {
+            format: Self::FORMAT,
+            tool: definition.tool.clone(),
+            catalog: catalog.map(str::to_owned),
+            kind: definition.kind.clone(),
+            summary: definition.summary.clone(),
+            provides: definition.provides.clone(),
+            commands: definition.commands.keys().map(ToString::to_string).collect(),
+            licence: definition.licence.clone(),
+            gates: definition.gates.iter().map(|gate| words::demanded(&gate.demand)).collect(),
+            releases: definition.releases.iter().map(release).collect(),
+        }
+    }
+}
+
+fn piece(name: &str, of: &Piece, platform: &Platform) -> AboutPiece {
+    AboutPiece {
+        piece: name.to_owned(),
+        summary: of.summary.clone(),
+        needs: of.needs.iter().map(Need::to_string).collect(),
+        size: of.artifact(platform).map(|artifact| artifact.size),
+    }
+}
+
+/// Tools that were searched for, best fit first.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Search {
+    /// `kladder.search/1`
+    pub format: &'static str,
+    /// The tools.
+    pub tools: Vec<Found>,
+}
+
+impl Search {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.search/1";
+}
+
+/// A tool that was found.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Found {
+    /// Which one.
+    pub tool: ToolName,
+    /// What sort of tool it is.
+    pub kind: String,
+    /// One line on what it does.
+    pub summary: String,
+    /// Capabilities.
+    pub provides: Vec<ToolName>,
+    /// The newest version that is no preview; null where only the host can have it.
+    pub newest: Option<Version>,
+}

@@ -1,0 +1,307 @@
+//! Routes, climbs, verifications.
+
+use std::path::Path;
+use std::time::Duration;
+
+use kladder_choose::digest::Digest;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::names::{RungKey, ToolName};
+use kladder_choose::platform::Platform;
+use kladder_choose::version::Version;
+use kladder_core::base::event::{Outcome, Subject, Verdict as Judged};
+use kladder_core::climb::Prospect;
+use kladder_core::climb::gates::Standing;
+use kladder_core::keep::landing::Landing;
+use kladder_core::keep::state::TaskName;
+use kladder_core::keep::terms::Asked;
+use kladder_core::tasks::{Because, Rung, Would};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::path;
+use crate::words;
+
+/// What a climb would do.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Route {
+    /// `kladder.route/2`
+    pub format: &'static str,
+    /// The ladder's file.
+    pub ladder: String,
+    /// The platform that the route is for.
+    pub platform: Platform,
+    /// Bytes to fetch.
+    pub bytes_to_fetch: u64,
+    /// Bytes that the shelf will take.
+    pub bytes_of_disk: u64,
+    /// By the rates of earlier climbs.
+    pub seconds: Option<f64>,
+    /// How every gate stands.
+    pub gates: Vec<Gate>,
+    /// Those that are still to be accepted.
+    pub licences: Vec<Licence>,
+    /// Bottom first.
+    pub rungs: Vec<RouteRung>,
+    /// Rungs of the current landing that the new one leaves out.
+    pub leaving: Vec<Leaving>,
+}
+
+/// How a gate stands.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Gate {
+    /// Its name, for `--skip-gate`.
+    pub gate: String,
+    /// The tool that needs it; null for the route as a whole.
+    pub tool: Option<ToolName>,
+    /// Whether it is open.
+    pub open: bool,
+    /// What is needed, in words.
+    pub needed: String,
+    /// What was found, in words.
+    pub found: String,
+    /// What a person can do about it.
+    pub advice: Option<String>,
+    /// The commands with which an administrator opens it.
+    pub admin: Vec<String>,
+}
+
+/// A licence that is still to be accepted.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Licence {
+    /// Its name.
+    pub licence: String,
+    /// Of its text.
+    pub sha256: Digest,
+    /// What comes under it.
+    pub tools: Vec<ToolName>,
+}
+
+/// A rung of a route.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RouteRung {
+    /// Which one.
+    pub rung: RungKey,
+    /// Its version.
+    pub version: Version,
+    /// What sort of tool it is.
+    pub kind: String,
+    /// Lines of the ladder that wish for it.
+    pub wished_at: Vec<usize>,
+    /// The rungs that need it.
+    pub needed_by: Vec<RungKey>,
+    /// Its own, then its pieces'; none for what the host has.
+    pub files: Vec<RouteFile>,
+    /// Bytes of its files.
+    pub size: u64,
+    /// Its pieces.
+    pub pieces: Vec<String>,
+    /// Something of it is to be fetched.
+    pub to_fetch: bool,
+    /// The tasks that are left, in order.
+    pub todo: Vec<TaskName>,
+    /// How many checks it has.
+    pub checks: usize,
+    /// The commands that it would run to set itself up.
+    pub set_up: Vec<String>,
+    /// Tools that lend it files.
+    pub lenders: Vec<ToolName>,
+    /// Where it stands or will stand.
+    pub folder: String,
+}
+
+/// An artifact.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RouteFile {
+    /// Its path in a yard.
+    pub file: String,
+    /// Bytes.
+    pub size: u64,
+    /// Its digest.
+    pub sha256: Digest,
+}
+
+/// A rung that leaves the landing.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Leaving {
+    /// Which tool.
+    pub tool: ToolName,
+    /// Its version.
+    pub version: Version,
+}
+
+impl Route {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.route/2";
+
+    /// The shape of what lies ahead.
+    pub fn of(ladder: &Ladder, platform: &Platform, prospect: &Prospect) -> Self {
+        let leaving = prospect.route.leaving.iter();
+        Self {
+            format: Self::FORMAT,
+            ladder: path(&ladder.path),
+            platform: platform.clone(),
+            bytes_to_fetch: prospect.fetch,
+            bytes_of_disk: prospect.unpacked,
+            seconds: prospect.time.map(|time| time.as_secs_f64()),
+            gates: prospect.gates.iter().map(gate).collect(),
+            licences: prospect.licences.iter().map(licence).collect(),
+            rungs: prospect.route.rungs.iter().map(route_rung).collect(),
+            leaving: leaving.map(|it| Leaving { tool: it.tool.clone(), version: it.version.clone() }).collect(),
+        }
+    }
+}
+
+fn gate(gate: &Standing) -> Gate {
+    Gate {
+        gate: gate.gate.clone(),
+        tool: gate.tool.clone(),
+        open: gate.open,
+        needed: words::needed(&gate.needed),
+        found: words::found(&gate.found),
+        advice: gate.advice.clone(),
+        admin: gate.admin.clone(),
+    }
+}
+
+fn licence(asked: &Asked) -> Licence {
+    Licence { licence: asked.licence.id.clone(), sha256: asked.licence.digest(), tools: asked.tools.clone() }
+}
+
+fn route_rung(rung: &Rung) -> RouteRung {
+    let file = |artifact: &kladder_choose::catalog::Artifact| RouteFile {
+        file: artifact.file.to_string(),
+        size: artifact.size,
+        sha256: artifact.sha256,
+    };
+    let line = |because: &Because| if let Because::Wished { line } = because { Some(*line) } else { None };
+    let needer = |because: &Because| if let Because::NeededBy { rung } = because { Some(rung.clone()) } else { None };
+    let run = |would: Would| if let Would::Run { command, .. } = would { Some(command) } else { None };
+    RouteRung {
+        rung: rung.key.clone(),
+        version: rung.version.clone(),
+        kind: rung.definition.kind.clone(),
+        wished_at: rung.because.iter().filter_map(line).collect(),
+        needed_by: rung.because.iter().filter_map(needer).collect(),
+        files: rung.shelved().iter().flat_map(|shelved| &shelved.artifacts).map(file).collect(),
+        size: rung.size(),
+        pieces: rung.pieces.iter().map(|(piece, _)| piece.clone()).collect(),
+        to_fetch: rung.to_fetch,
+        todo: rung.todo.clone(),
+        checks: rung.definition.checks.len(),
+        set_up: rung.would().into_iter().filter_map(run).collect(),
+        lenders: rung.berth.iter().flat_map(|berth| berth.lenders().into_iter().cloned()).collect(),
+        folder: path(rung.folder()),
+    }
+}
+
+/// How a climb ended.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Climb {
+    /// `kladder.climb/2`
+    pub format: &'static str,
+    /// A new landing was made.
+    pub changed: bool,
+    /// Rungs that were damaged and were brought anew.
+    pub mended: Vec<RungKey>,
+    /// The landing that is current.
+    pub landing: u32,
+    /// The folder of its commands.
+    pub commands: String,
+    /// Its rungs, bottom first.
+    pub rungs: Vec<ClimbRung>,
+    /// How long it took.
+    pub seconds: f64,
+}
+
+/// A rung of a landing.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ClimbRung {
+    /// Which one.
+    pub rung: RungKey,
+    /// Its version.
+    pub version: Version,
+    /// Its folder on the shelf, or the host's file.
+    pub folder: String,
+}
+
+impl Climb {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.climb/2";
+
+    /// The shape of a landing that a climb led to.
+    pub fn of(landing: &Landing, changed: bool, mended: &[RungKey], commands: &Path, took: Duration) -> Self {
+        let rung = |rung: &kladder_core::keep::landing::LandedRung| ClimbRung {
+            rung: rung.key.clone(),
+            version: rung.version.clone(),
+            folder: path(&rung.folder),
+        };
+        Self {
+            format: Self::FORMAT,
+            changed,
+            mended: mended.to_vec(),
+            landing: landing.number,
+            commands: path(commands),
+            rungs: landing.rungs.iter().map(rung).collect(),
+            seconds: took.as_secs_f64(),
+        }
+    }
+}
+
+/// What came of a verification.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Verify {
+    /// `kladder.verify/2`
+    pub format: &'static str,
+    /// How many passed.
+    pub passed: usize,
+    /// How many failed.
+    pub failed: usize,
+    /// How many were not looked at.
+    pub skipped: usize,
+    /// Each of them.
+    pub verdicts: Vec<Verdict>,
+}
+
+/// What came of one look.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Verdict {
+    /// What was looked at.
+    pub subject: Subject,
+    /// What is claimed of it, in words.
+    pub claim: String,
+    /// How it came out, as facts.
+    #[serde(flatten)]
+    pub outcome: Outcome,
+    /// Why, in words, where it did not pass.
+    pub why: Option<String>,
+    /// How long it took.
+    pub seconds: f64,
+}
+
+impl Verify {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.verify/2";
+
+    /// The shape of some verdicts.
+    pub fn of(verdicts: &[Judged]) -> Self {
+        let number = |wanted: fn(&Outcome) -> bool| verdicts.iter().filter(|v| wanted(&v.outcome)).count();
+        let one = |Judged { subject, outcome, took }: &Judged| Verdict {
+            subject: subject.clone(),
+            claim: words::claim(subject),
+            outcome: outcome.clone(),
+            why: match outcome {
+                Outcome::Passed => None,
+                Outcome::Failed { finding, .. } => Some(words::finding(finding)),
+                Outcome::Skipped(skipped) => Some(words::skipped(skipped)),
+            },
+            seconds: took.as_secs_f64(),
+        };
+        Self {
+            format: Self::FORMAT,
+            passed: number(|outcome| matches!(outcome, Outcome::Passed)),
+            failed: number(|outcome| matches!(outcome, Outcome::Failed { .. })),
+            skipped: number(|outcome| matches!(outcome, Outcome::Skipped(_))),
+            verdicts: verdicts.iter().map(one).collect(),
+        }
+    }
+}

@@ -1,0 +1,59 @@
+//! What programs are told: a JSON value a command, whose `format` names its shape and the shape's version. A shape's
+//! version goes up when a field changes its meaning or goes; new fields may come at any time.
+//!
+//! [`schemas`] has a JSON Schema (2020-12) of each; `docs/schemas/` holds them as files. Paths are absolute; one that is not
+//! UTF-8 is written as `percent:` and its bytes, percent-encoded.
+
+mod catalog;
+mod climb;
+mod host;
+mod kept;
+mod pins;
+mod problem;
+
+pub use catalog::{About, AboutPiece, AboutRelease, Found, Search};
+pub use climb::{Climb, ClimbRung, Gate, Leaving, Licence, Route, RouteFile, RouteRung, Verdict, Verify};
+pub use host::{Ran, Served, Started, Surveyed};
+pub use kept::{
+    Accepted, Back, Change, Clear, ClearItem, Landing, Landings, LicenceText, Log, LogRun, LogStep, Standing, Terms,
+    Withdrawn,
+};
+pub use pins::{Answer, New, Newer, NewerRung, PassedOver, Pin, Pinned, Why};
+pub use problem::{Place, Problem};
+
+use std::path::Path;
+
+use kladder_core::base::record::path as encoded;
+use schemars::{Schema, schema_for};
+
+/// A path as a program is told of it.
+pub fn path(path: &Path) -> String {
+    path.to_str().map_or_else(|| format!("percent:{}", encoded::to_text(path)), str::to_owned)
+}
+
+/// By format: the JSON Schema of each shape.
+pub fn schemas() -> Vec<(&'static str, Schema)> {
+    vec![
+        (About::FORMAT, schema_for!(About)),
+        (Back::FORMAT, schema_for!(Back)),
+        (Clear::FORMAT, schema_for!(Clear)),
+        (Climb::FORMAT, schema_for!(Climb)),
+        (Landings::FORMAT, schema_for!(Landings)),
+        (LicenceText::FORMAT, schema_for!(LicenceText)),
+        (Log::FORMAT, schema_for!(Log)),
+        (Newer::FORMAT, schema_for!(Newer)),
+        (Pin::FORMAT, schema_for!(Pin)),
+        (Problem::FORMAT, schema_for!(Problem)),
+        (Ran::FORMAT, schema_for!(Ran)),
+        (Route::FORMAT, schema_for!(Route)),
+        (Search::FORMAT, schema_for!(Search)),
+        (Served::FORMAT, schema_for!(Served)),
+        (Standing::FORMAT, schema_for!(Standing)),
+        (Started::FORMAT, schema_for!(Started)),
+        (Surveyed::FORMAT, schema_for!(Surveyed)),
+        (Terms::FORMAT, schema_for!(Terms)),
+        (Verify::FORMAT, schema_for!(Verify)),
+        (Why::FORMAT, schema_for!(Why)),
+        (Withdrawn::FORMAT, schema_for!(Withdrawn)),
+    ]
+}

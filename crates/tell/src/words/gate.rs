@@ -1,0 +1,89 @@
+//! Gates in words: what is needed, what was found, and what an administrator would do.
+
+use kladder_choose::catalog::{Demand, Ranged};
+use kladder_core::climb::gates::{Fact, Needed, Standing, Virtual};
+
+use crate::text::bytes;
+
+/// What is needed, as it follows "needs".
+pub fn needed(needed: &Needed) -> String {
+    match needed {
+        Needed::Room { bytes: room, at } => format!("{} free at {}", bytes(*room), at.display()),
+        Needed::Demand(demand) => demanded(demand),
+    }
+}
+
+/// What a definition demands of a host.
+pub fn demanded(demand: &Demand) -> String {
+    let of = |kind: &str, wanted: &Ranged| format!("{kind} {wanted}");
+    match demand {
+        Demand::Os(os) => format!("the system {os}"),
+        Demand::Release(wanted) => of("the system", wanted),
+        Demand::CLibrary(wanted) => of("the C library", wanted),
+        Demand::Feature(feature) => format!("the processor's feature {feature}"),
+        Demand::Memory(amount) => format!("{} of memory", power_of_two(*amount)),
+        Demand::Disk(amount) => format!("{} free", power_of_two(*amount)),
+        Demand::Virtualisation { usable: true } => "virtualisation that you may use".to_owned(),
+        Demand::Virtualisation { usable: false } => "virtualisation".to_owned(),
+        Demand::Driver(wanted) => of("the driver", wanted),
+        Demand::Command(wanted) => of("the command", wanted),
+        Demand::Group(group) => format!("membership in the group {group}"),
+        Demand::Reach(address) if address == "yard" => "that a yard answers".to_owned(),
+        Demand::Reach(address) => format!("that {address} answers"),
+        Demand::Port(port) => format!("the port {port} free"),
+    }
+}
+
+/// What was found.
+pub fn found(found: &Fact) -> String {
+    let with = |name: &str, version: Option<&str>| version.map_or(name.to_owned(), |version| format!("{name} {version}"));
+    match found {
+        Fact::Named { name, version } => with(name, version.as_deref()),
+        Fact::Command { file, version, why } => {
+            let said = version.clone().or_else(|| why.clone()).unwrap_or_else(|| "no version".to_owned());
+            format!("{}, {said}", file.display())
+        }
+        Fact::Nothing => "none".to_owned(),
+        Fact::Unknown => "not known".to_owned(),
+        Fact::Bytes(amount) => power_of_two(*amount),
+        Fact::Virtual(Virtual::Usable) => "usable".to_owned(),
+        Fact::Virtual(Virtual::NotAllowed) => "there, but you may not use it".to_owned(),
+        Fact::Virtual(Virtual::NoDevice) => "in the processor, but the kernel offers no device".to_owned(),
+        Fact::Virtual(Virtual::None) => "none, or switched off in firmware".to_owned(),
+        Fact::Groups(groups) if groups.is_empty() => "in no group".to_owned(),
+        Fact::Groups(groups) => format!("in {}", groups.join(", ")),
+        Fact::Answers(None) => "it answers".to_owned(),
+        Fact::Answers(Some(who)) => format!("{who} answers"),
+        Fact::Silent(why) => why.clone(),
+        Fact::PortFree(true) => "free".to_owned(),
+        Fact::PortFree(false) => "something listens there".to_owned(),
+    }
+}
+
+/// Bytes in powers of 1024, as gates are written (IEC 80000-13).
+fn power_of_two(bytes: u64) -> String {
+    match bytes {
+        0..1_073_741_824 => format!("{} MiB", bytes >> 20),
+        _ => format!("{}.{} GiB", bytes >> 30, ((bytes >> 20) & 1023) * 10 / 1024),
+    }
+}
+
+/// A commented shell script with what only an administrator can do about the gates that are closed; `None` where there is
+/// nothing.
+pub fn admin_script(standings: &[Standing]) -> Option<String> {
+    let closed: Vec<&Standing> = standings.iter().filter(|s| !s.open && !s.admin.is_empty()).collect();
+    if closed.is_empty() {
+        return None;
+    }
+    let mut text = String::from(
+        "#!/bin/sh\n# For an administrator of this machine: what must be done before the climb can go on.\nset -eu\n",
+    );
+    for standing in closed {
+        let tool = standing.tool.as_deref().unwrap_or("the route");
+        let (needed, found) = (needed(&standing.needed), found(&standing.found));
+        // A comment is one line, whatever stands in it.
+        let head = format!("{}: {tool} needs {needed}; found: {found}.", standing.gate);
+        text.push_str(&format!("\n# {}\n{}\n", crate::text::clean(&head), standing.admin.join("\n")));
+    }
+    Some(text)
+}

@@ -1,0 +1,36 @@
+//! Facts into sentences.
+
+pub mod clash;
+mod confined;
+mod gate;
+mod reason;
+mod verdict;
+
+pub use clash::wished;
+pub use confined::confined;
+pub use gate::{admin_script, demanded, found, needed};
+pub use reason::{asked, moves, reason};
+pub use verdict::{cause, claim, difference, finding, output, outcome, owner, skipped};
+
+use kladder_choose::catalog::Anew;
+use kladder_core::keep::state::TaskName;
+
+/// What must happen before a rung counts.
+pub fn anew(anew: Anew) -> &'static str {
+    match anew {
+        Anew::Restart => "the machine must be restarted",
+        Anew::Session => "you must log in anew",
+    }
+}
+
+/// What a task does, as a verb.
+pub fn task(task: TaskName) -> &'static str {
+    match task {
+        TaskName::Unpack => "unpack",
+        TaskName::SetUp => "set up",
+        TaskName::Shelve => "shelve",
+        TaskName::Berth => "berth",
+        TaskName::Launch => "wire",
+        TaskName::Check => "check",
+    }
+}

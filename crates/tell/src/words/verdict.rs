@@ -1,0 +1,129 @@
+//! Verdicts in words.
+
+use kladder_core::base::event::{Difference, Finding, How, Outcome, Output, Skipped, Stream, Subject};
+use kladder_core::prove::causes::Cause;
+
+use crate::text::{clean, count};
+
+/// The rung or rehearsal that something belongs to.
+pub fn owner(subject: &Subject) -> String {
+    match subject {
+        Subject::Rehearsal { rehearsal, .. } => rehearsal.clone(),
+        Subject::Commands => "the ladder".to_owned(),
+        _ => subject.rung().map(ToString::to_string).unwrap_or_default(),
+    }
+}
+
+/// What is claimed.
+pub fn claim(subject: &Subject) -> String {
+    match subject {
+        Subject::Files { .. } => "its files are as they were unpacked".into(),
+        Subject::Answer { command, .. } => format!("`{command}` answers from the shelf"),
+        Subject::Check { name, .. } | Subject::SetUp { name, .. } => name.clone(),
+        Subject::Rehearsal { step: Some(step), .. } => step.clone(),
+        Subject::Rehearsal { step: None, .. } => "its tools are there".into(),
+        Subject::Commands => "its commands are what was put there, and nothing else".into(),
+    }
+}
+
+/// `passed`, `failed` or `skipped`.
+pub fn outcome(outcome: &Outcome) -> &'static str {
+    match outcome {
+        Outcome::Passed => "passed",
+        Outcome::Failed { .. } => "failed",
+        Outcome::Skipped(_) => "skipped",
+    }
+}
+
+/// What was seen instead, in one sentence.
+pub fn finding(finding: &Finding) -> String {
+    match finding {
+        Finding::Differs { all, .. } => {
+            format!("{} of its files {} not as they were", all, if *all == 1 { "is" } else { "are" })
+        }
+        Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
+        Finding::Status { status, expected } => format!("it ended with status {status}, and {expected} was expected"),
+        Finding::TooLong { limit } => format!("it was still running after {limit} s"),
+        Finding::NoMatch { stream, pattern } => {
+            let what = if *stream == Stream::Output { "output" } else { "error output" };
+            format!("its {what} has nothing like `{pattern}`")
+        }
+        Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
+        Finding::NoCommand { command } => format!("there is no command `{command}`"),
+        Finding::NotStarted { command, error } => format!("`{command}` could not be started: {error}"),
+        Finding::NobodyAnswers => "no file answers".into(),
+        Finding::OtherAnswers { file } => format!("{} answers", file.display()),
+        Finding::OtherLauncher => "its launcher is another program than the one that was put there".into(),
+        Finding::NoEntry => "the launch table cannot be used, or does not have it".into(),
+        Finding::OtherEntry { program } => format!("it starts {}", program.display()),
+    }
+}
+
+/// How a file differs.
+pub fn difference(difference: &Difference) -> String {
+    let path = difference.path.display();
+    match difference.how {
+        How::Missing => format!("{path} is gone"),
+        How::Changed => format!("{path} was changed"),
+        How::Mode => format!("{path} has other rights"),
+        How::Extra => format!("{path} does not belong there"),
+    }
+}
+
+/// Why something was not looked at.
+pub fn skipped(skipped: &Skipped) -> String {
+    match skipped {
+        Skipped::NotOnLadder { tools } => {
+            let names: Vec<&str> = tools.iter().map(|tool| tool.as_str()).collect();
+            format!("{} {} not on the ladder", names.join(", "), if names.len() == 1 { "is" } else { "are" })
+        }
+        Skipped::EarlierFailed => "the step before it failed".into(),
+    }
+}
+
+/// The lines of an output, with what was cut named where it was.
+pub fn output(output: &Output) -> Vec<String> {
+    let mut lines: Vec<String> = output.first.lines().map(clean).collect();
+    if output.left_out > 0 {
+        lines.push(format!("({} left out; `kladder log` has all)", count(output.left_out, "line")));
+        lines.extend(output.last.lines().map(clean));
+    }
+    lines
+}
+
+/// What a failure probably comes from, and what helps.
+pub fn cause(cause: &Cause) -> String {
+    match cause {
+        Cause::OldCLibrary { wanted, found } => {
+            let found = found.as_ref().map(|found| format!("; this host has {found}")).unwrap_or_default();
+            format!(
+                "it wants a C library of {wanted} or newer{found}: pin an older release, or have the definition say \
+                 `c-library = \"gnu >={wanted}\"` under [[gates]]"
+            )
+        }
+        Cause::OldLibrary { library, wanted } => {
+            format!("it wants {wanted} of {library}, and the one that is there is older: pin an older release of it")
+        }
+        Cause::NoLibrary { library } => {
+            format!("nobody provides the library {library}: install the system's package that has it, or add a need for it")
+        }
+        Cause::NoInterpreter { interpreter } => {
+            format!("its interpreter {interpreter} is not there: the definition should need a tool that brings it")
+        }
+        Cause::NoCompanion { module } => {
+            format!("it needs the module {module}, which did not come with it: the definition should bring it as a piece")
+        }
+        Cause::NotExecutable { file } => {
+            let file = file.as_deref().unwrap_or("a file of it");
+            format!("{file} may not be run: name it in `executable` under `unpack` in the definition")
+        }
+        Cause::OtherProcessor => "it is made for another processor or system: see `for` of the artifact".into(),
+        Cause::WantsNetwork => "it wanted the network, which it does not have here".into(),
+        Cause::WantsToWrite { path } if path.is_empty() => {
+            "it wanted to write where it may not: name the folder in `corners` of the definition".into()
+        }
+        Cause::WantsToWrite { path } => {
+            format!("it wanted to write {path}, which it may not: name the folder in `corners` of the definition")
+        }
+    }
+}
