@@ -67,14 +67,19 @@ fn part(found: &Captures<'_>, name: &str) -> String {
     found.name(name).map(|part| part.as_str().to_owned()).unwrap_or_default()
 }
 
-const RULES: [Rule; 15] = [
-    Rule {
-        pattern: r"version `GLIBC_(?<wanted>[0-9.]+)' not found",
-        cause: |found| Cause::OldCLibrary { wanted: part(found, "wanted"), found: None },
-    },
+/// The C library's own versions are told as such: a newer system is what helps there.
+fn old_library(found: &Captures<'_>) -> Cause {
+    let (library, wanted) = (part(found, "library"), part(found, "wanted"));
+    match wanted.strip_prefix("GLIBC_") {
+        Some(wanted) => Cause::OldCLibrary { wanted: wanted.to_owned(), found: None },
+        None => Cause::OldLibrary { library, wanted },
+    }
+}
+
+const RULES: [Rule; 14] = [
     Rule {
         pattern: r"(?<library>[\w.+-]+\.so[\w.]*): version `(?<wanted>[A-Za-z]\w*_[0-9.]+)' not found",
-        cause: |found| Cause::OldLibrary { library: part(found, "library"), wanted: part(found, "wanted") },
+        cause: old_library,
     },
     Rule {
         pattern: r"error while loading shared libraries: (?<library>[^:\s]+): cannot open shared object file",

@@ -135,10 +135,17 @@ fn near_files(folder: &Path, wanted: &Path) -> Vec<PathBuf> {
 }
 
 /// The launch tables of a landing.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Wiring {
     /// By household; the ladder's own is always there.
     tables: BTreeMap<Household, Table>,
+}
+
+/// That of a ladder without rungs.
+impl Default for Wiring {
+    fn default() -> Self {
+        Self { tables: BTreeMap::from([(Household::shared(), Table::default())]) }
+    }
 }
 
 /// The folder of a household's commands and table, relative to the landing's.
@@ -155,7 +162,7 @@ impl Wiring {
     pub fn of(rungs: &[Rung], answers: &BTreeMap<String, ToolName>) -> Result<Self, LaunchError> {
         let wired: Vec<&Rung> = rungs.iter().filter(|rung| rung.shelved().is_some()).collect();
         let mut owners: BTreeMap<(Household, Brings), ToolName> = BTreeMap::new();
-        let mut wiring = Self { tables: BTreeMap::from([(Household::shared(), Table::default())]) };
+        let mut wiring = Self::default();
         for rung in &wired {
             let household = &rung.key.household;
             let mut claim = |what: Brings| claim(&mut owners, household, what, &rung.key.tool);

@@ -1,22 +1,31 @@
 //! The shelf, its manifests, and landings that are begun, finished, or dropped.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::{Artifact, Unpacking};
-use kladder_core::base::digest::{Digest, Fingerprint};
-use kladder_core::base::files;
-use kladder_core::keep::landing::{LandedRung, Landing, Landings, Made};
-use kladder_core::bring::shelf::{Difference, Manifest, ManifestEntry, Place, Shelf, What};
+use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::version::Version;
+use kladder_core::base::digest::{Digest, Fingerprint};
+use kladder_core::base::event::{Difference, How};
+use kladder_core::base::files;
+use kladder_core::bring::shelf::{Manifest, ManifestEntry, Place, PlaceRecipe, Shelf, Standing, What};
+use kladder_core::keep::landing::{LandedRung, Landing, Landings, Made, Recipes};
 
-fn artifact(strip: usize) -> Artifact {
+use crate::artifact;
+
+/// The place of an archive that loses so many folders.
+fn place(folder: &Path, strip: usize) -> Place {
     let unpack = Unpacking { strip, ..Unpacking::default() };
-    Artifact { file: "tidlow-4.0.8.tar.gz".into(), size: 1, sha256: Digest::of(b"archive"), unpacked: None, unpack }
+    let artifacts = [Artifact { unpack, ..artifact("tidlow-4.0.8.tar.gz", 1, Digest::of(b"archive")) }];
+    let recipe = PlaceRecipe { artifacts: &artifacts, set_up: &[] };
+    Shelf::new(&folder.join("shelf")).place(&tidlow(), &version(), &recipe)
+}
+
+fn tidlow() -> ToolName {
+    "tidlow".parse().unwrap()
 }
 
 fn version() -> Version {
@@ -24,7 +33,7 @@ fn version() -> Version {
 }
 
 fn entry(path: &Path, text: &str) -> ManifestEntry {
-    let what = What::File { runs: false, size: text.len() as u64, blake3: Fingerprint::of(text.as_bytes()) };
+    let what = What::File { executable: false, size: text.len() as u64, blake3: Fingerprint::of(text.as_bytes()) };
     ManifestEntry { path: path.to_path_buf(), what }
 }
 
@@ -39,8 +48,8 @@ fn shelved(folder: &Path) -> Place {
     let link = ManifestEntry { path: "link".into(), what: What::Link { target: "plain".into() } };
     let mut entries = vec![entry(Path::new("plain"), "plain"), entry(&odd, "odd"), link];
     entries.sort_by(|a, b| a.path.cmp(&b.path));
-    let place = Shelf::new(&folder.join("shelf")).place("tidlow", &version(), &[artifact(1)], &[]);
-    let manifest = Manifest::new("tidlow", &version(), vec![Digest::of(b"archive")], entries);
+    let place = place(folder, 1);
+    let manifest = Manifest::new(&tidlow(), &version(), vec![Digest::of(b"archive")], entries);
     place.put(&prepared, &manifest).unwrap();
     assert_eq!(place.manifest().unwrap(), manifest);
     place
@@ -54,15 +63,18 @@ fn unlock(path: &Path) {
 fn an_item_is_whole_read_only_and_in_a_place_of_its_own() {
     let folder = tempfile::tempdir().unwrap();
     let place = shelved(folder.path());
-    assert!(place.is_taken() && !folder.path().join("prepared").exists());
+    assert!(place.standing() == Standing::Whole && !folder.path().join("prepared").exists());
     assert_eq!(place.manifest().unwrap().compare(&place.files()).unwrap(), []);
     for path in [place.files(), place.files().join("plain")] {
         assert_eq!(fs::metadata(path).unwrap().permissions().mode() & 0o222, 0);
     }
-    let other = Shelf::new(&folder.path().join("shelf")).place("tidlow", &version(), &[artifact(2)], &[]);
-    assert_ne!(other, place, "another way of unpacking is another item");
+    assert_ne!(super::shelving::place(folder.path(), 2), place, "another way of unpacking is another item");
     files::remove_tree(&place.folder).unwrap();
-    assert!(!place.is_taken());
+    assert_eq!(place.standing(), Standing::Absent);
+}
+
+fn difference(path: &str, how: How) -> Difference {
+    Difference { path: path.into(), how }
 }
 
 #[test]
@@ -73,19 +85,19 @@ fn every_kind_of_difference_is_found() {
     unlock(&place.files());
     let differences = || place.manifest().unwrap().compare(&place.files()).unwrap();
     fs::write(at("extra"), "").unwrap();
-    assert_eq!(differences(), [Difference::Extra("extra".into())]);
+    assert_eq!(differences(), [difference("extra", How::Extra)]);
     fs::remove_file(at("extra")).unwrap();
     unlock(&at("plain"));
-    assert_eq!(differences(), [Difference::Changed("plain".into())], "its run bit");
+    assert_eq!(differences(), [difference("plain", How::Mode)], "its run bit");
     fs::write(at("plain"), "other").unwrap();
     fs::set_permissions(at("plain"), fs::Permissions::from_mode(0o444)).unwrap();
-    assert_eq!(differences(), [Difference::Changed("plain".into())], "its bytes");
+    assert_eq!(differences(), [difference("plain", How::Changed)], "its bytes");
     fs::remove_file(at("plain")).unwrap();
-    assert_eq!(differences(), [Difference::Missing("plain".into())]);
+    assert_eq!(differences(), [difference("plain", How::Missing)]);
     fs::write(at("plain"), "plain").unwrap();
     fs::remove_file(at("link")).unwrap();
     std::os::unix::fs::symlink("elsewhere", at("link")).unwrap();
-    assert_eq!(differences(), [Difference::Changed("link".into())]);
+    assert_eq!(differences(), [difference("link", How::Changed)]);
 }
 
 #[test]
@@ -101,13 +113,13 @@ fn a_second_one_at_the_same_place_changes_nothing() {
 
 fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
     let rungs = vec![LandedRung {
-        tool: "tidlow".into(),
+        key: RungKey::shared(&tidlow()),
         version: version.parse().unwrap(),
         folder: "/shelf/tidlow".into(),
         berth: None,
-        kept_by: None,
+        recipes: Recipes::new(),
     }];
-    Made { ladder, text: "", pins, rungs, skipped_gates: Vec::new() }
+    Made { ladder, text: "", pins, rungs, skipped_gates: Vec::new(), after: None }
 }
 
 fn land(landings: &Landings, made: Made<'_>) -> Landing {

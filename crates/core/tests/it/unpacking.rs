@@ -1,20 +1,18 @@
 //! Archives, honest and hostile, through every format.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
-mod hostile;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use hostile::Hostile;
 use kladder_choose::catalog::{Artifact, Unpacking};
-use kladder_core::base::digest::{Digest, Fingerprint};
+use kladder_core::base::digest::{Digest, Fingerprint, of_file};
 use kladder_core::base::event::Silent;
 use kladder_core::bring::shelf::{ManifestEntry, Twins, What};
 use kladder_core::bring::unpack::{self, Refusal, UnpackError};
 use kladder_pack::{Content, Entry, Format, pack};
+
+use crate::artifact;
+use crate::hostile::{self, Hostile};
 
 const FORMATS: [&str; 7] = ["a.tar", "a.tar.gz", "a.tar.xz", "a.tar.zst", "a.tar.bz2", "a.deb", "a.zip"];
 
@@ -41,8 +39,8 @@ fn unpack_as(name: &str, entries: &[Entry], unpacking: Unpacking) -> Unpacked {
     let (archive, into) = (folder.path().join(name), folder.path().join("in"));
     fs::create_dir(&into).unwrap();
     pack(Format::of_name(name).unwrap(), entries, &archive).unwrap();
-    let (sha256, size) = Digest::of_file(&archive).unwrap();
-    let artifact = Artifact { file: name.into(), size, sha256, unpacked: None, unpack: unpacking };
+    let (sha256, size) = of_file(&archive).unwrap();
+    let artifact = Artifact { unpack: unpacking, ..artifact(name, size, sha256) };
     let result = unpack_one(&archive, &artifact, &into);
     Unpacked { folder, result }
 }
@@ -65,8 +63,8 @@ fn every_hostile_archive_is_refused_for_its_reason_and_nothing_gets_out() {
         let (archive, into) = (folder.path().join(&file), folder.path().join("in"));
         fs::create_dir(&into).unwrap();
         fs::write(&archive, &bytes).unwrap();
-        let (sha256, size) = Digest::of_file(&archive).unwrap();
-        let artifact = Artifact { file: file.clone(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+        let (sha256, size) = of_file(&archive).unwrap();
+        let artifact = artifact(&file, size, sha256);
         let result = unpack_one(&archive, &artifact, &into);
         let unpacked = Unpacked { folder, result };
         unpacked.assert_nothing_escaped();
@@ -122,7 +120,7 @@ fn names_modes_links_and_digests_come_out_as_they_went_in() {
     entries.push(Entry::file("top/lib/helper", "#!/bin/sh\n"));
     entries.push(Entry::link("top/bin/alias", "../deep/er/file"));
     for name in FORMATS {
-        let unpacking = Unpacking { strip: 1, runs: vec!["lib/*".into()], ..Unpacking::default() };
+        let unpacking = Unpacking { strip: 1, executable: vec!["lib/*".into()], ..Unpacking::default() };
         let unpacked = unpack_as(name, &entries, unpacking);
         let manifest = unpacked.result.as_ref().unwrap();
         assert_eq!(manifest.len(), entries.len(), "{name}");
@@ -134,7 +132,7 @@ fn names_modes_links_and_digests_come_out_as_they_went_in() {
         assert_eq!([mode("bin/tool"), mode("lib/helper"), mode("ü")].map(|m| m & 0o100), [0o100, 0o100, 0]);
         assert_eq!(fs::read_to_string(unpacked.at("bin/alias")).unwrap(), "in top/deep/er/file");
         let tool = manifest.iter().find(|entry| entry.path == Path::new("bin/tool")).unwrap();
-        assert_eq!(tool.what, What::File { runs: true, size: 10, blake3: Fingerprint::of(b"#!/bin/sh\n") });
+        assert_eq!(tool.what, What::File { executable: true, size: 10, blake3: Fingerprint::of(b"#!/bin/sh\n") });
     }
 }
 
@@ -156,9 +154,7 @@ fn an_archive_that_is_cut_or_something_else_is_damaged() {
             fs::write(&archive, content).unwrap();
             let into = into.join(case.to_string());
             fs::create_dir_all(&into).unwrap();
-            let (file, sha256) = ((*name).into(), Digest::of(content));
-            let artifact =
-                Artifact { file, size: content.len() as u64, sha256, unpacked: None, unpack: Unpacking::default() };
+            let artifact = artifact(name, content.len() as u64, Digest::of(content));
             let result = unpack_one(&archive, &artifact, &into);
             assert!(matches!(result, Err(UnpackError::Damaged { .. })), "{name}, case {case}: {result:?}");
         }
@@ -171,13 +167,7 @@ fn a_single_file_is_put_as_it_is_and_may_be_run() {
     let (file, into) = (folder.path().join("tool-1.0"), folder.path().join("in"));
     fs::write(&file, "#!/bin/sh\n").unwrap();
     fs::create_dir(&into).unwrap();
-    let artifact = Artifact {
-        file: "sub/tool-1.0".into(),
-        size: 10,
-        sha256: Digest::of(b""),
-        unpacked: None,
-        unpack: Unpacking::default(),
-    };
+    let artifact = artifact("sub/tool-1.0", 10, Digest::of(b""));
     let made = unpack_one(&file, &artifact, &into).unwrap();
     assert_eq!(made[0].path, Path::new("tool-1.0"));
     assert_ne!(fs::metadata(into.join("tool-1.0")).unwrap().permissions().mode() & 0o100, 0);
@@ -194,10 +184,10 @@ fn zip64_is_read_like_any_zip() {
     zip.start_file("bin/tool", options).unwrap();
     zip.write_all(b"#!/bin/sh\n").unwrap();
     zip.finish().unwrap();
-    let (sha256, size) = Digest::of_file(&archive).unwrap();
-    let artifact = Artifact { file: "a.zip".into(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+    let (sha256, size) = of_file(&archive).unwrap();
+    let artifact = artifact("a.zip", size, sha256);
     let made = unpack_one(&archive, &artifact, &into).unwrap();
-    assert_eq!(made[0].what, What::File { runs: true, size: 10, blake3: Fingerprint::of(b"#!/bin/sh\n") });
+    assert_eq!(made[0].what, What::File { executable: true, size: 10, blake3: Fingerprint::of(b"#!/bin/sh\n") });
 }
 
 #[test]
@@ -232,9 +222,9 @@ fn sparse_files_of_the_systems_own_packer_come_out_whole() {
             .args(["sparse", "a long name"]);
         assert!(tar.status().unwrap().success());
         fs::create_dir(&into).unwrap();
-        let (sha256, size) = Digest::of_file(&archive).unwrap();
+        let (sha256, size) = of_file(&archive).unwrap();
         assert!(size < 200_000, "{options:?} packed the holes");
-        let artifact = Artifact { file: "a.tar".into(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+        let artifact = artifact("a.tar", size, sha256);
         let made = unpack_one(&archive, &artifact, &into).unwrap();
         assert_eq!(made.len(), 2);
         assert!(fs::read(into.join("sparse")).unwrap() == fs::read(at("sparse")).unwrap(), "{options:?}");

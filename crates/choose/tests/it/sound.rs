@@ -1,21 +1,20 @@
 //! Pins over random small catalogs with everything that needs can say, held against a check of its own.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
 use std::collections::BTreeMap;
-use std::fs;
 
-use kladder_choose::catalog::{Catalog, Definition, Need as Wanted, Release as Known, Way as Path};
-use kladder_choose::ladder::{Ladder, Wish};
-use kladder_choose::pins::{Choosing, HostTools, Limits, Moves, Pin, Pins, PinsError};
+use kladder_choose::catalog::{Catalogs, Definition, Need as Wanted, Release as Known, Way as Path};
+use kladder_choose::ladder::Wish;
+use kladder_choose::names::ToolName;
+use kladder_choose::pins::{Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError};
 use kladder_choose::platform::Platform;
-use kladder_core::host::survey::Host;
 use kladder_synth::{Made, Need, Release, Tool, Way};
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
 
+use crate::{catalogs, ladder};
+
 const TOOLS: [&str; 4] = ["bollwick", "gannick", "marrambit", "thwartle"];
-const PLATFORMS: [&str; 2] = ["linux-x86_64", "macos-aarch64"];
+const PLATFORMS: [&str; 2] = ["linux/x86_64", "macos/aarch64"];
 
 fn way() -> impl Strategy<Value = Way> {
     let name = prop::sample::select([&TOOLS[..], &["formatter"]].concat());
@@ -47,7 +46,7 @@ fn release(version: usize) -> impl Strategy<Value = Release> {
     )
 }
 
-fn catalogs() -> impl Strategy<Value = Made> {
+fn made() -> impl Strategy<Value = Made> {
     let tool = |name: &'static str| {
         let provides = if name < "m" { vec!["formatter".to_owned()] } else { Vec::new() };
         (release(3), release(2), release(1)).prop_map(move |(new, middle, old)| Tool {
@@ -63,21 +62,21 @@ fn catalogs() -> impl Strategy<Value = Made> {
 
 /// The pins of one platform, held against the definitions.
 struct Check<'c> {
-    catalog: &'c Catalog,
+    catalogs: &'c Catalogs,
     platform: Platform,
 }
 
 /// A household with those around it, itself last.
-type Around<'p> = Vec<&'p BTreeMap<String, Pin>>;
+type Around<'p> = Vec<&'p BTreeMap<ToolName, Pin>>;
 
 impl Check<'_> {
-    fn definition(&self, tool: &str) -> std::rc::Rc<Definition> {
-        self.catalog.tool(tool).unwrap().unwrap()
+    fn definition(&self, tool: &ToolName) -> std::rc::Rc<Definition> {
+        self.catalogs.tool(tool).unwrap().unwrap()
     }
 
-    fn meets(&self, tool: &str, pin: &Pin, way: &Path) -> bool {
+    fn meets(&self, tool: &ToolName, pin: &Pin, way: &Path) -> bool {
         let definition = self.definition(tool);
-        let called = tool == way.name || definition.provides.contains(&way.name);
+        let called = *tool == way.name || definition.provides.contains(&way.name);
         let pieces = way.pieces.iter().all(|piece| pin.pieces.contains_key(piece));
         called && way.version.allows_by(definition.scheme, &pin.version) && pieces
     }
@@ -119,22 +118,20 @@ proptest! {
     #![proptest_config(ProptestConfig { rng_seed: RngSeed::Fixed(412), ..ProptestConfig::with_cases(500) })]
 
     #[test]
-    fn every_need_of_every_pin_is_met_on_every_platform(made in catalogs(), two in any::<bool>()) {
-        let folder = tempfile::tempdir().unwrap();
-        made.write(folder.path()).unwrap();
+    fn every_need_of_every_pin_is_met_on_every_platform(made in made(), two in any::<bool>()) {
         let platforms = &PLATFORMS[..if two { 2 } else { 1 }];
-        let path = folder.path().join("ladder.toml");
-        fs::write(&path, format!("[ladder]\nplatforms = {platforms:?}\n[rungs]\nbollwick = \"any\"\nthwartle = \"<3\"\n")).unwrap();
-        let catalog = Catalog::open(folder.path(), None).unwrap();
-        let (ladder, host) = (Ladder::read(&path).unwrap(), Host::new("/nowhere".into(), folder.path()));
-        let (host, moves, limits) = (HostTools::of(&host), Moves::default(), Limits::default());
+        let machines: String = platforms.iter().map(|platform| format!("on-{} = \"{platform}\"\n", &platform[..3])).collect();
+        let ladder = ladder(&format!("[machines]\n{machines}\n[rungs]\nbollwick = \"any\"\nthwartle = \"<3\"\n"));
+        let (catalogs, moves, limits) = (catalogs(&made), Moves::default(), Limits::default());
         let here: Platform = PLATFORMS[0].parse().unwrap();
-        let choosing = Choosing { ladder: &ladder, catalog: &catalog, here: &here, host: &host, old: None, moves: &moves, limits };
+        let choosing = Choosing {
+            ladder: &ladder, catalogs: &catalogs, here: &here, host: &NoHost, old: None, moves: &moves, limits,
+        };
         match choosing.pins() {
             Ok(pins) => {
                 for platform in platforms {
                     let here = pins.on(&platform.parse().unwrap());
-                    let check = Check { catalog: &catalog, platform: platform.parse().unwrap() };
+                    let check = Check { catalogs: &catalogs, platform: platform.parse().unwrap() };
                     ladder.wishes.iter().for_each(|wish| check.wish(wish, &here));
                     check.household(&vec![&here.rungs]);
                 }

@@ -1,7 +1,5 @@
 //! What is found out about hosts: six described ones, and tools that answer, hang, flood and crash.
 
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -10,7 +8,7 @@ use std::time::{Duration, Instant};
 use kladder_core::host::survey::{Guest, Host, Known, Survey, Virtualisation, facts, look};
 
 fn host(root: &Path) -> Host {
-    Host { root: root.to_path_buf(), ..Host::new("/nowhere".into(), Path::new("/tmp")) }
+    Host::new("/nowhere".into(), Path::new("/tmp")).described(root.to_path_buf())
 }
 
 fn described(name: &str) -> Survey {
@@ -115,7 +113,7 @@ fn commands(folder: &Path, scripts: &[(&str, &str)]) {
 
 fn known(command: &str) -> Known {
     let pattern = regex::Regex::new(r"version (?<version>\d[\d.]*)").unwrap();
-    Known { tool: command.into(), command: command.into(), arguments: vec!["--version".into()], pattern }
+    Known { tool: command.parse().unwrap(), command: command.into(), arguments: vec!["--version".into()], pattern }
 }
 
 #[test]

@@ -1,0 +1,33 @@
+//! The machine's side, on folders made by the test.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod bringing;
+mod definitions;
+mod fetching;
+mod hostile;
+mod indexing;
+mod judging;
+mod recording;
+mod shelving;
+mod surveying;
+mod unpacking;
+
+use std::sync::Arc;
+
+use kladder_choose::address::YardAddress;
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_choose::digest::Digest;
+use kladder_choose::platform::Scope;
+use kladder_core::bring::fetch::{Network, Yard, at};
+
+/// An artifact that is unpacked as it is.
+fn artifact(file: &str, size: u64, sha256: Digest) -> Artifact {
+    let file = kladder_choose::path::InnerPath::new(file).unwrap();
+    Artifact { scopes: vec![Scope::Any], file, size, sha256, unpacked: None, unpack: Unpacking::default() }
+}
+
+/// The yard at an address.
+fn yard(address: &str, network: &Network) -> Arc<dyn Yard> {
+    at(&YardAddress::new(address, "/".as_ref()).unwrap(), network)
+}
