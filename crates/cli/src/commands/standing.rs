@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use kladder_core::desk::standing::{Next, Standing};
 use kladder_core::desk::{Desk, Freshness};
+use kladder_core::keep::landing::Landings;
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
@@ -51,8 +52,10 @@ fn show(desk: &Desk, standing: &Standing, out: &Out) -> Result<(), Problem> {
         Freshness::HostMoved => "do not fit this host any more".to_owned(),
         Freshness::Missing => "none yet".to_owned(),
     };
+    let landings = Landings::of(&desk.surroundings.home.ladders(), &desk.ladder.path);
+    let none = if landings.numbers()?.is_empty() { "none yet" } else { "none that can be used" };
     let landing = standing.landing.as_ref().map_or_else(
-        || "none that can be used".to_owned(),
+        || none.to_owned(),
         |landing| format!("{}, made {}", landing.number, landing.made.strftime("%Y-%m-%d %H:%M UTC")),
     );
     let rungs = match standing.to_climb {

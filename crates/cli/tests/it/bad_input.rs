@@ -70,7 +70,7 @@ kladder: the key `flag` means nothing here
   where  ladder.toml, line 2, column 1
          2 | flag = true
            | ^^^^
-  why    what can stand here: `title`, `platforms`, `catalog`
+  why    what can stand here: `title`, `catalog`
 
 "#]],
     );
@@ -90,13 +90,13 @@ kladder: a version stands in quotes: "1.4"
 "#]],
     );
     says(
-        "[ladder]\nplatforms = [\"linux-x86-64\"]\n",
+        "[machines]\ndesk = \"linux/x86-64\"\n",
         str![[r#"
 exit 10
-kladder: `linux-x86-64` is not a platform; `PLATFORM` is one
-  where  ladder.toml, line 2, column 14
-         2 | platforms = ["linux-x86-64"]
-           |              ^^^^^^^^^^^^^^
+kladder: `linux/x86-64` is not a platform; `PLATFORM` is one
+  where  ladder.toml, line 2, column 8
+         2 | desk = "linux/x86-64"
+           |        ^^^^^^^^^^^^^^
 
 "#]],
     );
@@ -199,15 +199,15 @@ kladder: these wishes cannot be met together
 #[test]
 fn an_artifact_missing_for_a_platform_is_told_with_those_there_are() {
     says(
-        "[ladder]\nplatforms = [\"linux-riscv64\"]\ncatalog = \"../catalog\"\n[rungs]\nskerroc = \"1.4\"\n",
+        "[ladder]\ncatalog = \"../catalog\"\n[machines]\nboard = \"linux/riscv64\"\n[rungs]\nskerroc = \"1.4\"\n",
         str![[r#"
 exit 13
-kladder: skerroc has no artifact for linux-riscv64
-  where  ladder.toml, line 5, column 1
-         5 | skerroc = "1.4"
+kladder: skerroc has no artifact for linux/riscv64
+  where  ladder.toml, line 6, column 1
+         6 | skerroc = "1.4"
            | ^^^^^^^
-  why    the newest that fits, 1.4.3, is there for linux-aarch64, PLATFORM, macos-aarch64 or macos-x86_64
-  next   wish for another version, or leave linux-riscv64 out of `platforms`
+  why    the newest that fits, 1.4.3, is there for linux/aarch64, PLATFORM, macos/aarch64 or macos/x86_64
+  next   wish for another version, or leave linux/riscv64 out of [machines]
 
 "#]],
     );
@@ -259,13 +259,14 @@ kladder: the key `knid` means nothing here
     sandbox.edit("catalog/tools/skerroc.toml", "bin/skerroc", "../outside");
     assert_data_eq!(
         sandbox.run(&["climb"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 10
-kladder: the catalog has a mistake
-  where  SANDBOX/catalog/tools/skerroc.toml
-  why    the command `skerroc` must be a file inside the tool's folder, not `../outside`
+kladder: `../outside` does not stay below the folder it starts in
+  where  SANDBOX/catalog/tools/skerroc.toml, line 5, column 24
+         5 | commands = { skerroc = "../outside" }
+           |                        ^^^^^^^^^^^^
 
-"]]
+"#]]
     );
 }
 
@@ -273,15 +274,15 @@ kladder: the catalog has a mistake
 fn pins_of_a_newer_format_or_an_unfinished_merge_are_refused() {
     let sandbox = Sandbox::new();
     let _ = sandbox.run(&["pin"]).passed();
-    sandbox.edit("desk/ladder.pinned.toml", "format = 1", "format = 9\nnovelty = true");
+    sandbox.edit("desk/ladder.pinned.toml", "format = 2", "format = 9\nnovelty = true");
     assert_data_eq!(
         sandbox.run(&["route"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 10
-kladder: SANDBOX/desk/ladder.pinned.toml is written in format 9, and this kladder reads up to 1
+kladder: SANDBOX/desk/ladder.pinned.toml is written in format 9, and this kladder reads up to 2
   next   use a newer kladder
 
-"]]
+"#]]
     );
     sandbox.edit("desk/ladder.pinned.toml", "[rungs.skerroc]", "<<<<<<< ours\n[rungs.skerroc]");
     assert_data_eq!(

@@ -23,7 +23,7 @@ fn all_closed_gates_are_told_at_once_before_anything_is_fetched() {
     let sandbox = Sandbox::new();
     sandbox.wish("skerroc = \"1.4\"");
     let host = sandbox.host("old-debian");
-    sandbox.define("skerroc", "[[gates]]\nlibc = \"gnu >=2.31\"\nadvice = \"a newer release of the system has it\"\n");
+    sandbox.define("skerroc", "[[gates]]\nc-library = \"gnu >=2.31\"\nadvice = \"a newer release of the system has it\"\n");
     let group = "[[gates]]\nname = \"flasher\"\ngroup = \"plugdev\"\nadvice = \"then log in anew\"\nadmin = [\"usermod -aG plugdev keeper\"]\n";
     sandbox.define("tombolet", group);
     sandbox.define("oarweld", "[[gates]]\nvirtualisation = \"usable\"\n\n[[gates]]\nfeature = \"sse2\"\n");
@@ -35,19 +35,20 @@ exit 32
 kladder: gates are closed; nothing was fetched
   why    flasher: tombolet needs membership in the group plugdev; found: in dialout, keeper
          virtualisation: oarweld needs virtualisation that you may use; found: in the processor, but the kernel offers no device
-         libc: skerroc needs the C library gnu >=2.31; found: gnu 2.28
+         c-library: skerroc needs the C library gnu >=2.31; found: gnu 2.28
   next   flasher: then log in anew
-         libc: a newer release of the system has it
+         c-library: a newer release of the system has it
          `kladder route --admin-script` prints a script to hand to an administrator
-         `kladder climb --skip-gate flasher --skip-gate virtualisation --skip-gate libc` goes on all the same
+         `kladder climb --skip-gate flasher --skip-gate virtualisation --skip-gate c-library` goes on all the same
 
 "#]]
     );
     assert_eq!((sandbox.leftovers(), sandbox.yard.requests()), (vec![], 0));
-    let route = sandbox.run(&["route", &host]).passed();
+    let route = sandbox.run(&["route", &host]);
+    assert_eq!(route.code, 32);
     assert!(route.stdout.contains("2 gates open.\nGate flasher is closed: tombolet needs"), "{}", route.stdout);
     assert_data_eq!(
-        sandbox.run(&["route", "--admin-script", &host]).passed().stdout,
+        sandbox.run(&["route", "--admin-script", &host]).stdout,
         str![[r#"
 #!/bin/sh
 # For an administrator of this machine: what must be done before the climb can go on.
@@ -68,7 +69,7 @@ fn a_skipped_gate_is_passed_and_recorded() {
     let host = sandbox.host("old-debian");
     sandbox.define("tombolet", "[[gates]]\nmemory = \">= 64 GiB\"\n\n[[gates]]\ndriver = \"tidegl >=500\"\n");
     let one = sandbox.run(&["climb", &host, "--skip-gate", "memory"]);
-    assert!(one.code == 32 && one.stderr.contains("a gate is closed") && one.stderr.contains("no such driver"));
+    assert!(one.code == 32 && one.stderr.contains("needs the driver tidegl >=500; found: none"));
     let _ = sandbox.run(&["climb", &host, "--skip-gate", "memory", "--skip-gate", "driver"]).passed();
     let record = sandbox.leftovers().into_iter().find(|path| path.ends_with("landings/1/landing.json")).unwrap();
     let record: serde_json::Value = serde_json::from_str(&sandbox.read(&record)).unwrap();
@@ -85,7 +86,7 @@ fn the_same_gates_are_open_on_another_host() {
         "driver = \"tidegl >=500\"",
         "group = \"video\"",
         "release = \"debian >=12\"",
-        "libc = \"gnu >=2.31\"",
+        "c-library = \"gnu >=2.31\"",
         "os = \"linux\"",
         "disk = \">= 100 GiB\"",
         "virtualisation = \"there\"",
@@ -108,7 +109,7 @@ fn a_disk_too_small_for_the_route_is_a_closed_gate() {
     let ran = sandbox.run(&["climb", &host]);
     assert_eq!(ran.code, 32);
     assert!(
-        ran.stderr.contains("disk: the route needs 64 MiB free at") && ran.stderr.contains("found: 0 MiB free"),
+        ran.stderr.contains("disk: the route needs 64 MiB free at") && ran.stderr.contains("found: 976 KiB"),
         "{}",
         ran.stderr
     );
@@ -126,7 +127,7 @@ fn reaching_a_yard_or_an_address_can_be_a_gate() {
     assert!(sandbox.run(&["route"]).passed().stdout.contains("2 gates open."));
     assert!(sandbox.run(&["route", "--yard", "../yard"]).passed().stdout.contains("2 gates open."));
     let ran = sandbox.run(&["climb", "--yard", "http://127.0.0.1:9", "--yard", "nowhere"]);
-    assert!(ran.code == 32 && ran.stderr.contains("needs that a yard answers; found: none answers"), "{}", ran.stderr);
+    assert!(ran.code == 32 && ran.stderr.contains("needs that a yard answers; found: none"), "{}", ran.stderr);
 }
 
 #[test]
@@ -166,7 +167,7 @@ kladder: a licence is not accepted; nothing was fetched
 "#]]
     );
     assert_eq!(sandbox.yard.requests(), 0);
-    assert!(sandbox.run(&["climb", "--accept-licence", "another"]).code == 33);
+    assert_eq!(sandbox.run(&["climb", "--accept-licence", "another"]).code, 2);
     assert_eq!(sandbox.run(&["terms"]).passed().stdout, "No licence has been accepted.\n");
     let _ = sandbox.run(&["climb", "--accept-licence", "neapstone-terms"]).passed();
     let json = sandbox.run(&["terms", "--json"]).passed().json();
@@ -190,7 +191,7 @@ fn a_licence_without_a_text_is_told() {
     sandbox.define("tombolet", "");
     sandbox.edit("catalog/tools/tombolet.toml", "commands", "licence = \"../../etc/passwd\"\ncommands");
     let ran = sandbox.run(&["climb"]);
-    assert!(ran.code == 10 && ran.stderr.contains("the catalog has no text for the licence"), "{}", ran.stderr);
+    assert!(ran.code == 10 && ran.stderr.contains("cannot be the name of a licence"), "{}", ran.stderr);
 }
 
 #[test]
@@ -206,8 +207,8 @@ fn a_climb_stops_for_a_restart_and_knows_when_it_has_happened() {
         str![[r#"
 exit 34
 kladder: oarweld is in place; the machine must be restarted before skerroc can follow
-  why    what was climbed so far stays on the shelf; the landing that was current still is
-  next   do that, then `kladder climb`: it sees by itself whether it has happened
+  why    what was put on the shelf stays there; the landing that was current still is
+  next   restart the machine, then `kladder climb`: it sees by itself whether that has happened
 
 "#]]
     );
@@ -215,7 +216,7 @@ kladder: oarweld is in place; the machine must be restarted before skerroc can f
     sandbox.edit("host/proc/sys/kernel/random/boot_id", "11111111", "99999999");
     let done = sandbox.run(&["climb", &host]).passed();
     assert!(done.stdout.contains("landing 1"), "{}", done.stdout);
-    assert_eq!(sandbox.run(&["climb", &host]).passed().stdout, "Nothing to do: landing 1 is what the pins say.\n");
+    assert_eq!(sandbox.run(&["climb", &host]).passed().stdout, "All rungs stand: landing 1 is what the pins say.\n");
 }
 
 #[test]
@@ -314,7 +315,7 @@ fn a_host_tool_that_changed_or_went_away_is_told_and_chosen_anew() {
     assert_eq!(sandbox.yard.requests(), 0);
     assert!(sandbox.read("desk/ladder.pinned.toml").contains("/bin/plank\""));
     assert_eq!(sandbox.run(&["verify"]).code, 0);
-    assert!(sandbox.run(&["climb"]).passed().stdout.starts_with("Nothing to do"));
+    assert!(sandbox.run(&["climb"]).passed().stdout.starts_with("All rungs stand"));
 
     sandbox.host_command("plank", "echo plank 2.6");
     let changed = sandbox.run(&["climb"]).passed().stdout;

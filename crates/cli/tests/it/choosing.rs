@@ -43,6 +43,7 @@ fn add_and_drop_change_one_wish_and_pin() {
 oarweld added to ladder.toml: ">=2, <3".
 
 3 rungs pinned in ladder.pinned.toml; nothing moved.
+Next: kladder climb
 
 "#]]
     );
@@ -55,6 +56,7 @@ tidlow changed in ladder.toml: { version = "4.2", pieces = ["tracer"] }.
   tidlow  4.2.1    was 4.0.8
 
 3 rungs pinned in ladder.pinned.toml; 2 of them stayed.
+Next: kladder climb
 
 "#]]
     );
@@ -77,6 +79,7 @@ skerroc dropped from ladder.toml.
   skerroc  1.4.2    not needed any more
 
 2 rungs pinned in ladder.pinned.toml; 2 of them stayed.
+Next: kladder climb
 
 "#]]
     );
@@ -169,7 +172,7 @@ kladder: `skerrow-compiler` is no rung of this ladder
     let json = sandbox.run(&["why", "tidlow", "--json"]).passed().json();
     assert_eq!(
         (json["passed_over"][0]["version"].as_str(), json["format"].as_str()),
-        (Some("5.0.0-rc.1"), Some("kladder.why/1"))
+        (Some("5.0.0-rc.1"), Some("kladder.why/2"))
     );
 }
 

@@ -193,21 +193,21 @@ kladder: nothing meets the wish for foreshoal
 #[test]
 fn a_platform_is_left_out() {
     says_on(
-        "platforms = [\"linux-x86_64\", \"macos-aarch64\"]\n",
+        "[machines]\ndesk = \"linux/x86_64\"\nlaptop = \"macos/aarch64\"\n",
         "bollwick 1.2 plumbrill:>=2
-         plumbrill 2.1 @linux-x86_64
-         plumbrill 2.0 @linux-x86_64
+         plumbrill 2.1 @linux/x86_64
+         plumbrill 2.0 @linux/x86_64
          plumbrill 1.9",
         "bollwick = \"any\"",
         str![[r#"
 exit 12
 kladder: nothing meets the wish for bollwick
-  where  ladder.toml, line 6, column 12
-         6 | bollwick = "any"
+  where  ladder.toml, line 8, column 12
+         8 | bollwick = "any"
            |            ^^^^^
   why    bollwick 1.2 needs plumbrill >=2
-         plumbrill 2.1 and 2.0 have no artifact for macos-aarch64
-  next   without macos-aarch64 in `platforms` it can be done
+         plumbrill 2.1 and 2.0 have no artifact for macos/aarch64
+  next   without the machines of macos/aarch64 it can be done
 
 "#]],
     );

@@ -27,17 +27,18 @@ fn tombolet_from(rules: Vec<Rule>, expected: impl snapbox::IntoData) {
 fn a_wrong_digest_is_refused_before_anything_is_unpacked() {
     tombolet_from(
         fault(".tar.gz", Fault::Corrupt(40)),
-        str![[r"
+        str![[r#"
 exit 21
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
   why    http://YARD: its bytes are not the pinned ones
            pinned  [..]
            came    [..]
          nothing of it was kept
+         the landing that was current still is; nothing on PATH has changed
   next   do not use the file: the yard has another one than was pinned, or someone changed it on the way
          try another yard with `--yard`, and tell those who keep this one
 
-"]],
+"#]],
     );
 }
 
@@ -45,13 +46,14 @@ kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
 fn a_truncated_download_is_told_and_not_kept() {
     tombolet_from(
         fault(".tar.gz", Fault::Cut(100)),
-        str![[r"
+        str![[r#"
 exit 20
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
-  why    http://YARD: it broke off after 100 of [..] bytes
+  why    http://YARD: it broke off after 100 of [..] bytes: Peer disconnected
+         the landing that was current still is; nothing on PATH has changed
   next   see that the yard is up, or name another one with `--yard`; then climb again
 
-"]],
+"#]],
     );
 }
 
@@ -59,13 +61,14 @@ kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
 fn a_yard_that_answers_with_an_error_or_lacks_the_file_is_told() {
     tombolet_from(
         fault(".tar.gz", Fault::Status(503)),
-        str![[r"
+        str![[r#"
 exit 20
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
   why    http://YARD: it answered with status 503
+         the landing that was current still is; nothing on PATH has changed
   next   see that the yard is up, or name another one with `--yard`; then climb again
 
-"]],
+"#]],
     );
     let sandbox = Sandbox::new();
     sandbox.wish("tombolet = \"any\"");
@@ -75,13 +78,14 @@ kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
     }
     assert_data_eq!(
         sandbox.run(&["climb"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 20
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
   why    http://YARD: it does not have the file
-  next   see that the yard is up, or name another one with `--yard`; then climb again
+         the landing that was current still is; nothing on PATH has changed
+  next   put the file there, or name another yard with `--yard`; then climb again
 
-"]]
+"#]]
     );
 }
 
@@ -103,6 +107,7 @@ exit 21
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
   why    http://YARD: it offers [..] bytes where [..] are pinned
          nothing of it was kept
+         the landing that was current still is; nothing on PATH has changed
   next   do not use the file: the yard has another one than was pinned, or someone changed it on the way
          try another yard with `--yard`, and tell those who keep this one
 
@@ -119,23 +124,25 @@ fn a_yard_that_is_not_there_is_told_and_another_one_takes_over() {
     let ran = sandbox.run(&["climb", "--yard", nobody]);
     assert_data_eq!(
         ran.complaint(),
-        str![[r"
+        str![[r#"
 exit 20
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
   why    http://127.0.0.1:9: it cannot be reached: Connection refused (os error 111)
+         the landing that was current still is; nothing on PATH has changed
   next   see that the yard is up, or name another one with `--yard`; then climb again
 
-"]]
+"#]]
     );
     assert_data_eq!(
         sandbox.run(&["climb", "--yard", "no such folder"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 20
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
-  why    SANDBOX/desk/no such folder: it cannot be reached: No such file or directory (os error 2)
-  next   see that the yard is up, or name another one with `--yard`; then climb again
+  why    SANDBOX/desk/no such folder: the folder cannot be read: No such file or directory (os error 2)
+         the landing that was current still is; nothing on PATH has changed
+  next   put the file there, or name another yard with `--yard`; then climb again
 
-"]]
+"#]]
     );
     assert_eq!(sandbox.leftovers(), [""; 0]);
     let ran = sandbox.run(&["climb", "--yard", nobody, "--yard", "../yard"]).passed();
@@ -189,15 +196,16 @@ fn a_failed_check_keeps_the_old_landing_and_says_what_was_seen() {
     sandbox.wish("tombolet = \"any\"\nplank = \"any\"");
     assert_data_eq!(
         sandbox.run(&["climb"]).complaint(),
-        str![[r"
+        str![[r#"
 exit 30
 kladder: a check of plank failed: says its version
   why    it says that it is 0.9, and 1.0 is pinned
            plank 0.9
-  next   the landing that was current still is; nothing on PATH has changed
-         pin another version of it, or mend its definition
+         the other rung stands, and the next climb goes on from there
+         the landing that was current still is; nothing on PATH has changed
+  next   the archive holds another version than the definition says: mend the release in the catalog
 
-"]]
+"#]]
     );
     assert_eq!(sandbox.run(&["--json"]).passed().json()["landing"], 1);
     assert_eq!(sandbox.run(&["run", "--", "tombolet", "--version"]).code, 0);
@@ -235,9 +243,9 @@ fn run_bits_that_the_archive_lacks_are_given_to_commands_and_named_files() {
         Entry::file("top/libexec/helper", "#!/bin/sh\necho helped\n"),
         Entry::link("top/bin/board", "plank"),
     ];
-    let commands = "commands = { plank = \"bin/plank\", plank-twice = [\"bin/board\", \"twice\"] }";
+    let commands = "commands = { plank = \"bin/plank\", plank-twice = { arguments = [\"twice\"], file = \"bin/board\" } }";
     sandbox.plank("plank.zip", &entries, commands);
-    sandbox.edit("catalog/tools/plank.toml", "file = ", "unpack = { strip = 1, runs = [\"libexec/*\"] }, file = ");
+    sandbox.edit("catalog/tools/plank.toml", "[{ file = ", "[{ unpack = { strip = 1, executable = [\"libexec/*\"] }, file = ");
     sandbox.wish("plank = \"any\"");
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "helped\n");
@@ -250,6 +258,6 @@ fn a_command_without_a_file_behind_it_is_a_mistake_of_the_catalog() {
     sandbox.plank("plank.zip", &[Entry::file("README", "nothing here")], PLANK);
     sandbox.wish("plank = \"any\"");
     let ran = sandbox.run(&["climb"]);
-    assert!(ran.code == 10 && ran.stderr.contains("plank should bring the command `plank`"), "{}", ran.stderr);
+    assert!(ran.code == 10 && ran.stderr.contains("the command `plank` has no file plank"), "{}", ran.stderr);
     assert_eq!(sandbox.run(&["--json"]).passed().json()["landing"], serde_json::Value::Null);
 }

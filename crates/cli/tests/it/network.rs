@@ -66,7 +66,8 @@ fn a_companys_own_certificate_counts_beside_the_platforms_and_only_where_the_set
         str![[r#"
 exit 20
 kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
-  why    https://yard.harbour.example: it is not trusted: invalid peer certificate: UnknownIssuer
+  why    https://yard.harbour.example: its certificate is not trusted: invalid peer certificate: UnknownIssuer
+         the landing that was current still is; nothing on PATH has changed
   next   where a company signs for its own servers, name its certificates: `certificates` under `[network]` in config.toml
          otherwise tell those who keep the yard, or name another one with `--yard`
 
@@ -76,7 +77,7 @@ kladder: tombolet-1.1.0-PLATFORM.tar.gz could not be fetched
     // The certificate is for one name, and vouches for no other.
     configure(&sandbox, "https://elsewhere.example", &format!("{proxy}, {certificates}"));
     let ran = sandbox.run(&["climb"]);
-    assert!(ran.code == 20 && ran.stderr.contains("it is not trusted"), "{}", ran.stderr);
+    assert!(ran.code == 20 && ran.stderr.contains("its certificate is not trusted"), "{}", ran.stderr);
     configure(&sandbox, &format!("https://{HOST}"), &format!("{proxy}, {certificates}"));
     let _ = sandbox.run(&["climb"]).passed();
     assert!(

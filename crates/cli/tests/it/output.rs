@@ -29,8 +29,8 @@ Tide-gauge desk
   ladder   ladder.toml, 7 wishes
   pins     fit the ladder
   landing  1, made [..] UTC
-  rungs    10, all in place
-  next     kladder verify, or kladder run -- CMD
+  rungs    10, all stand
+  next     kladder verify
 
 "#]]
     );

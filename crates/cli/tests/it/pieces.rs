@@ -83,12 +83,12 @@ fn a_piece_that_would_overwrite_the_tool_is_refused() {
     sandbox.plank("plank.tar.gz", &entries, "commands = { plank = \"plank\" }");
     sandbox.edit(
         "catalog/tools/plank.toml",
-        "[releases.artifacts]\nany = ",
-        "[releases.pieces.varnish]\nsummary = \"shine\"\nartifacts.any = ",
+        "version = \"1.0\"\n",
+        "version = \"1.0\"\npieces.varnish = { summary = \"shine\", artifacts = ARTIFACTS }\n",
     );
-    let line = sandbox.read("catalog/tools/plank.toml").lines().last().unwrap().replace("artifacts.any = ", "");
-    let text = sandbox.read("catalog/tools/plank.toml") + &format!("[releases.artifacts]\nany = {line}\n");
-    sandbox.write("catalog/tools/plank.toml", &text);
+    let text = sandbox.read("catalog/tools/plank.toml");
+    let artifacts = text.lines().last().unwrap().replace("artifacts = ", "");
+    sandbox.write("catalog/tools/plank.toml", &text.replace("ARTIFACTS", &artifacts));
     sandbox.wish("plank = { pieces = [\"varnish\"] }");
     let ran = sandbox.run(&["climb"]);
     assert!(ran.code == 21 && ran.stderr.contains("there is something at its path already"), "{}", ran.stderr);
@@ -103,7 +103,7 @@ fn about_shows_series_releases_pieces_needs_and_sizes() {
         "tidlow, runtime",
         "4.0.8 (pinned)  2026-07-07  long-term",
         "tracer  4.2.1",
-        "There are artifacts for linux-aarch64",
+        "There are artifacts for linux/aarch64",
     ] {
         assert!(about.contains(told), "no `{told}` in\n{about}");
     }

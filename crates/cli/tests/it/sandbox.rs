@@ -7,9 +7,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
 
-use kladder_core::base::digest::Digest;
-use kladder_core::base::files;
 use kladder_choose::platform::Platform;
+use kladder_core::base::{digest, files};
 use kladder_pack::{Entry, Format, pack};
 use kladder_synth::Made;
 use kladder_yard::{Rule, Settings, Yard};
@@ -116,10 +115,10 @@ impl Sandbox {
     pub fn plank(&self, file: &str, entries: &[Entry], definition: &str) {
         let path = self.path("yard").join(file);
         pack(Format::of_name(file).unwrap(), entries, &path).unwrap();
-        let (digest, size) = Digest::of_file(&path).unwrap();
-        let artifact = format!("any = {{ file = \"{file}\", size = {size}, sha256 = \"{digest}\" }}");
-        let head = "tool = \"plank\"\nkind = \"test\"\nsummary = \"A tool made by a test\"\n";
-        let release = format!("[[releases]]\nversion = \"1.0\"\n[releases.artifacts]\n{artifact}\n");
+        let (sha256, size) = digest::of_file(&path).unwrap();
+        let artifact = format!("file = \"{file}\", size = {size}, sha256 = \"{sha256}\"");
+        let head = "tool = \"plank\"\nsummary = \"A tool made by a test\"\n";
+        let release = format!("[[releases]]\nversion = \"1.0\"\nartifacts = [{{ {artifact} }}]\n");
         self.write("catalog/tools/plank.toml", &format!("{head}{definition}\n{release}"));
     }
 
@@ -149,12 +148,12 @@ impl Sandbox {
     }
 
     pub fn finished(&self, output: Output) -> Ran {
-        let platform = Platform::here().to_string();
+        let platform = Platform::built_for().to_string();
         let text = |bytes: Vec<u8>| {
             let text = String::from_utf8(bytes).unwrap();
             let text = text.replace(&self.yard.url(), "http://YARD");
             let text = text.replace(&self.folder.display().to_string(), "SANDBOX");
-            text.replace(&platform, "PLATFORM")
+            text.replace(&platform, "PLATFORM").replace(&platform.replace('/', "-"), "PLATFORM")
         };
         let code = output.status.code().unwrap_or(-1);
         Ran { code, stdout: text(output.stdout), stderr: text(output.stderr) }

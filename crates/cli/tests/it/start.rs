@@ -108,7 +108,8 @@ tidlow = { series = "current", pieces = ["tracer"] }   # the runtime
 neapstone = "any"                                      # the device SDK, with the simulator
 brinwright = "any"                                     # Builds what a plan says, and no more
 wrackle = "any"                                        # Installs Skerrow packages from its depot
-c-compiler = { host = "prefer" }                       # this host has SANDBOX/bin/cc 9.8.7
+cc = { version = "any", host = "prefer" }              # this host has SANDBOX/bin/cc 9.8.7
+# whimbrow = "any"                                     # declined: Edits text, and shows what the language server says
 
 "##]]
     );
@@ -160,7 +161,7 @@ impl Sandbox {
 #[test]
 fn the_same_comes_of_a_preset_and_a_file_of_answers() {
     let sandbox = Sandbox::new();
-    let answers = "platforms = [\"linux-x86_64\"]\n[optional]\nwhimbrow = false\nwrackle = true\n[series]\ntidlow = \"current\"\n[pieces]\ntidlow = [\"tracer\"]\n";
+    let answers = "[machines]\nbuoy = \"linux/x86_64\"\n[optional]\nwhimbrow = false\nwrackle = true\n[series]\ntidlow = \"current\"\n[pieces]\ntidlow = [\"tracer\"]\n";
     sandbox.write("new/answers.toml", answers);
     let start = ["start", "--catalog", "../catalog", "--preset", "gauge-firmware", "--answers", "answers.toml"];
     let ran = sandbox.start_in_new(&start).passed();
@@ -172,8 +173,10 @@ fn the_same_comes_of_a_preset_and_a_file_of_answers() {
 
 [ladder]
 title = "Gauge firmware desk"
-platforms = ["linux-x86_64"]
 catalog = "../catalog"
+
+[machines]
+buoy = "linux/x86_64"
 
 [rungs]
 skerroc = "1.4"                                        # the compiler; its linker comes along
@@ -181,6 +184,7 @@ tidlow = { series = "current", pieces = ["tracer"] }   # the runtime
 neapstone = "any"                                      # the device SDK, with the simulator
 brinwright = "any"                                     # Builds what a plan says, and no more
 wrackle = "any"                                        # Installs Skerrow packages from its depot
+# whimbrow = "any"                                     # declined: Edits text, and shows what the language server says
 
 "##]]
     );

@@ -13,9 +13,9 @@ fn the_demo_ends_well_and_leaves_nothing() {
     let demo = sandbox.command(&["demo"]).env("TMPDIR", &temporary).output().unwrap();
     let demo = sandbox.finished(demo).passed();
     for told in [
-        "All 46 passed.",
+        "All 47 passed.",
         "Tide range at Skerry Point, in cm:\n  376\n",
-        "Nothing to do: landing 1",
+        "All rungs stand: landing 1",
         "All of it worked.",
     ] {
         assert!(demo.stdout.contains(told), "no `{told}` in\n{}", demo.stdout);
@@ -50,9 +50,9 @@ fn a_climb_brings_every_rung_and_a_second_one_does_nothing() {
     let requests = sandbox.yard.requests();
     assert_eq!(requests, 10);
     let second = sandbox.run(&["climb"]).passed();
-    assert_eq!(second.stdout, "Nothing to do: landing 1 is what the pins say.\n");
+    assert_eq!(second.stdout, "All rungs stand: landing 1 is what the pins say.\n");
     assert_eq!(sandbox.yard.requests(), requests);
-    assert!(sandbox.run(&["route"]).passed().stdout.contains("Nothing to do"));
+    assert!(sandbox.run(&["route"]).passed().stdout.contains("All rungs stand"));
 }
 
 #[test]

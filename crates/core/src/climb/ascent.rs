@@ -65,7 +65,9 @@ impl Site<'_> {
         let bench = Bench::new(draft.folder(), &wiring, rungs, self.host, observer)?;
         let outcome = self.climb_rungs(prospect, &bench, recorder)?;
         if !outcome.failures.is_empty() {
-            return Err(ClimbError::Failed { failures: outcome.failures, held_up: outcome.held_up });
+            let Outcome { failures, held_up, .. } = outcome;
+            let climbed = rungs.len() - failures.len() - held_up.len();
+            return Err(ClimbError::Failed { failures, held_up, climbed });
         }
         if let Some(restart) = outcome.restart {
             return Ok(Climbed::Stopped(Stopped::Restart(restart)));

@@ -60,6 +60,8 @@ pub enum ClimbError {
         failures: Vec<Failure>,
         /// Rungs that stand on them.
         held_up: Vec<RungKey>,
+        /// How many others are on the shelf now.
+        climbed: usize,
     },
     /// Artifacts are missing, and nothing may be fetched.
     #[error("{} not here, and nothing may be fetched", if .0.len() == 1 { "a file is".to_owned() } else { format!("{} files are", .0.len()) })]

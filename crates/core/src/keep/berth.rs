@@ -264,11 +264,13 @@ impl Berth {
     /// Everything in it; folders come before what is in them.
     fn plan(&self) -> Result<Plan, BerthError> {
         let lent = self.lent()?;
+        let has_file = |path: &&Path| fs::symlink_metadata(self.shelved.join(path)).is_ok_and(|meta| !meta.is_dir());
         for (path, (lender, _)) in &lent {
-            let own = self.shelved.join(path);
-            if fs::symlink_metadata(&own).is_ok_and(|meta| !meta.is_dir()) {
+            // A file of its own on the way there is in the way as well.
+            let way = path.ancestors().filter(|above| !above.as_os_str().is_empty());
+            if let Some(at) = way.filter(has_file).last() {
                 let (tool, lender) = (self.key.tool.clone(), lender.clone());
-                return Err(BerthError::Taken { tool, lender, at: path.clone() });
+                return Err(BerthError::Taken { tool, lender, at: at.to_path_buf() });
             }
         }
         let mut placed: Plan = lent.into_iter().map(|(path, (_, from))| (path, Stands::Link(from))).collect();

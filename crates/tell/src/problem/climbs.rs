@@ -22,7 +22,7 @@ impl From<ClimbError> for Problem {
     fn from(error: ClimbError) -> Self {
         match &error {
             ClimbError::Route(error) => route(error),
-            ClimbError::Failed { failures, held_up } => failed(failures, held_up.len()),
+            ClimbError::Failed { failures, held_up, climbed } => failed(failures, held_up.len(), *climbed),
             ClimbError::Offline(missing) => offline(&error, missing),
             ClimbError::Launch(error) => launch(error),
             ClimbError::Verify(error) => verify(error),
@@ -54,8 +54,8 @@ impl From<&Stopped> for Problem {
             Stopped::Restart(RestartDue { rung, anew, above }) => {
                 let what = format!("{rung} is in place; {} before {above} can follow", words::anew(*anew));
                 Self::new(Code::RestartNeeded, what)
-                    .why("what was put on the shelf stays there")
-                    .next("then `kladder climb` again: it goes on from here")
+                    .why("what was put on the shelf stays there; the landing that was current still is")
+                    .next(format!("{}, then `kladder climb`: it sees by itself whether that has happened", words::anew_do(*anew)))
             }
         }
     }
@@ -93,7 +93,7 @@ fn licences(asked: &[Asked]) -> Problem {
 }
 
 /// The first failure decides about the code; all are told.
-fn failed(failures: &[Failure], held_up: usize) -> Problem {
+fn failed(failures: &[Failure], held_up: usize, climbed: usize) -> Problem {
     let mut problems = failures.iter().map(task);
     let Some(mut first) = problems.next() else { return Problem::new(Code::Failed, "the climb failed") };
     let rest: Vec<Problem> = problems.collect();
@@ -115,7 +115,11 @@ fn failed(failures: &[Failure], held_up: usize) -> Problem {
         let stand = if held_up == 1 { "stands" } else { "stand" };
         first.why.push(format!("{} that {stand} on what failed {} not tried", count(held_up, "rung"), if held_up == 1 { "was" } else { "were" }));
     }
-    first.why.push("all other rungs were climbed; the landing that was current still is".to_owned());
+    if climbed > 0 {
+        let others = if climbed == 1 { "the other rung stands".to_owned() } else { format!("the other {climbed} rungs stand") };
+        first.why.push(format!("{others}, and the next climb goes on from there"));
+    }
+    first.why.push("the landing that was current still is; nothing on PATH has changed".to_owned());
     first
 }
 

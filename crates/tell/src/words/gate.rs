@@ -3,12 +3,10 @@
 use kladder_choose::catalog::{Demand, Ranged};
 use kladder_core::climb::gates::{Fact, Needed, Standing, Virtual};
 
-use crate::text::bytes;
-
 /// What is needed, as it follows "needs".
 pub fn needed(needed: &Needed) -> String {
     match needed {
-        Needed::Room { bytes: room, at } => format!("{} free at {}", bytes(*room), at.display()),
+        Needed::Room { bytes: room, at } => format!("{} free at {}", power_of_two(*room), at.display()),
         Needed::Demand(demand) => demanded(demand),
     }
 }
@@ -63,7 +61,8 @@ pub fn found(found: &Fact) -> String {
 /// Bytes in powers of 1024, as gates are written (IEC 80000-13).
 fn power_of_two(bytes: u64) -> String {
     match bytes {
-        0..1_073_741_824 => format!("{} MiB", bytes >> 20),
+        0..1_048_576 => format!("{} KiB", bytes >> 10),
+        1_048_576..1_073_741_824 => format!("{} MiB", bytes >> 20),
         _ => format!("{}.{} GiB", bytes >> 30, ((bytes >> 20) & 1023) * 10 / 1024),
     }
 }

@@ -23,6 +23,14 @@ pub fn anew(anew: Anew) -> &'static str {
     }
 }
 
+/// What a person does about it.
+pub fn anew_do(anew: Anew) -> &'static str {
+    match anew {
+        Anew::Restart => "restart the machine",
+        Anew::Session => "log out and in again",
+    }
+}
+
 /// What a task does, as a verb.
 pub fn task(task: TaskName) -> &'static str {
     match task {
