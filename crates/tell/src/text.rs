@@ -65,6 +65,13 @@ pub fn plain<T: ToString>(names: &[T]) -> Vec<String> {
     names.iter().map(ToString::to_string).collect()
 }
 
+/// A path as one word of a POSIX shell (IEEE 1003.1, section 2.2).
+pub fn shell_word(path: &std::path::Path) -> String {
+    let text = path.display().to_string();
+    let is_plain = |char: char| char.is_ascii_alphanumeric() || "/._-+,@%:".contains(char);
+    if !text.is_empty() && text.chars().all(is_plain) { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
+}
+
 /// Foreign text without what could drive a terminal: control characters of both sets, and those that turn the direction
 /// of writing (Unicode TR 36, section 2.7).
 pub fn clean(text: &str) -> String {

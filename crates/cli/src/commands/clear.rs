@@ -39,6 +39,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
         clear::remove(&find()?, &progress)?;
         drop(writer);
         if options.all {
+            clear::leave(&context.around.home);
             // Only where nothing else is in it.
             let _ = context.root().map(fs::remove_dir);
             out.say(format!("Nothing of kladder is left but the program itself, {}.", program()))?;

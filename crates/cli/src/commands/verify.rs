@@ -4,8 +4,11 @@ use std::process::ExitCode;
 
 use kladder_choose::names::RungKey;
 use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
+use kladder_core::climb::Site;
 use kladder_core::climb::route::Route;
-use kladder_core::desk::Desk;
+use kladder_core::keep::landing::Recipes;
+use kladder_core::keep::state::TaskName;
+use kladder_core::tasks::Rung;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{clean, count, time};
 use kladder_tell::{shapes, words};
@@ -20,7 +23,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
     let (desk, pins, _) = context.open_pinned(out)?;
     let site = desk.site(&pins);
     let route = site.route()?;
-    ensure_climbed(&route, &desk, options.mend)?;
+    ensure_climbed(&route, &site)?;
     let progress = Progress::new(out)?;
     let verdicts = site.verify(&route, &progress);
     progress.finish();
@@ -54,16 +57,23 @@ fn is_damage(verdict: &Verdict) -> bool {
         || matches!(finding, Finding::OtherLauncher | Finding::NoEntry | Finding::OtherEntry { .. })
 }
 
-/// A landing that is another one than the pins say would be verified against what it never was.
-fn ensure_climbed(route: &Route, desk: &Desk, mends: bool) -> Result<(), Problem> {
-    let unfinished = route.rungs.iter().filter(|rung| !rung.todo.is_empty());
-    let is_there = |rung: &&kladder_core::tasks::Rung| mends && !rung.is_to_bring();
-    let missing: Vec<_> = unfinished.filter(|rung| !is_there(rung)).collect();
+/// A landing that is another one than the pins say would be verified against what it never was. What is damaged is what
+/// verifying is for, and new checks can be tried on what is there.
+fn ensure_climbed(route: &Route, site: &Site<'_>) -> Result<(), Problem> {
+    let landing = site.landings().usable();
+    let made = |recipes: &Recipes| -> Recipes {
+        recipes.iter().filter(|(task, _)| **task != TaskName::Check).map(|(task, recipe)| (*task, *recipe)).collect()
+    };
+    let stands = |rung: &&Rung| {
+        let landed = landing.as_ref().and_then(|landing| landing.rung(&rung.key));
+        landed.is_some_and(|landed| made(&landed.recipes) == made(&rung.recipes()))
+    };
+    let missing: Vec<_> = route.rungs.iter().filter(|rung| !stands(rung)).collect();
     let Some(first) = missing.first() else { return Ok(()) };
     let rungs = count(missing.len(), "rung");
     let to_climb = if missing.len() == 1 { "is to be climbed" } else { "are to be climbed" };
     Err(Problem::new(Code::NotClimbed, format!("{rungs} {to_climb}, {} first of all", first.key))
-        .at(&desk.ladder.path)
+        .at(&site.ladder.path)
         .why("verify looks at a landing that is what the pins and the catalog say")
         .next("`kladder climb`"))
 }

@@ -215,24 +215,25 @@ kladder: a check of plank failed: says its version
 #[test]
 fn a_check_that_hangs_is_ended_with_its_children() {
     let sandbox = Sandbox::new();
-    let hangs = "#!/bin/sh\nsleep 600 &\necho $! >\"$TMPDIR/../../plank.pid\"\nwait\n";
+    // A length that nobody else sleeps.
+    let nap = format!("6{}", std::process::id());
+    let hangs = format!("#!/bin/sh\necho began\nsleep {nap} &\nwait\n");
     let check = format!("{PLANK}\n[[checks]]\nname = \"answers\"\nrun = [\"plank\"]\nlimit = 1");
     sandbox.plank("plank.tar.gz", &[Entry::program("plank", hangs)], &check);
     sandbox.wish("plank = \"any\"");
-    fs::create_dir(sandbox.path("tmp")).unwrap();
-    let output = sandbox.command(&["climb"]).env("TMPDIR", sandbox.path("tmp")).output().unwrap();
-    let ran = sandbox.finished(output);
+    let ran = sandbox.run(&["climb"]);
     assert!(ran.code == 30 && ran.stderr.contains("it was still running after 1 s"), "{}", ran.stderr);
-    let child: i32 = sandbox.read("tmp/plank.pid").trim().parse().unwrap();
-    let alive = || {
-        let stat = fs::read_to_string(format!("/proc/{child}/stat")).unwrap_or_default();
-        !stat.is_empty() && !stat.contains(") Z ")
+    assert!(ran.stderr.contains("began"), "{}", ran.stderr);
+    let sleeps = || {
+        let processes = fs::read_dir("/proc").into_iter().flatten().filter_map(Result::ok);
+        let mut lines = processes.filter_map(|process| fs::read(process.path().join("cmdline")).ok());
+        lines.any(|line| line == format!("sleep\0{nap}\0").into_bytes())
     };
     let ended = (0..100).any(|_| {
         std::thread::sleep(Duration::from_millis(20));
-        !alive()
+        !sleeps()
     });
-    assert!(ended, "process {child} outlived its check");
+    assert!(ended, "what the check began outlived it");
 }
 
 #[test]

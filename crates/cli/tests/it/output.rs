@@ -56,7 +56,7 @@ fn the_route_names_every_rung_with_why_size_and_work() {
     let sandbox = Sandbox::new();
     sandbox.wish("skerroc = \"1.4\"");
     let route = sandbox.run(&["route", "--json"]).passed().json();
-    let rungs: Vec<_> = route["rungs"].as_array().unwrap().iter().map(|r| r["tool"].as_str().unwrap()).collect();
+    let rungs: Vec<_> = route["rungs"].as_array().unwrap().iter().map(|r| r["rung"].as_str().unwrap()).collect();
     assert_eq!(rungs, ["tombolet", "oarweld", "skerroc"]);
     assert_eq!(route["rungs"][2]["wished_at"][0], 5);
     assert_eq!(route["rungs"][0]["needed_by"][0], "oarweld");
@@ -68,12 +68,11 @@ fn the_route_names_every_rung_with_why_size_and_work() {
 #[test]
 fn every_reading_command_has_a_versioned_shape() {
     let sandbox = Sandbox::new();
-    for command in
-        [&["pin", "--json"][..], &["route", "--json"], &["climb", "--json"], &["verify", "--json"], &["--json"]]
-    {
-        let json = sandbox.run(command).passed().json();
-        let name = if command.len() == 1 { "standing" } else { command[0] };
-        assert_eq!(json["format"], format!("kladder.{name}/1"));
+    let formats =
+        [("pin", "pin/2"), ("route", "route/2"), ("climb", "climb/2"), ("verify", "verify/2"), ("", "standing/1")];
+    for (command, format) in formats {
+        let arguments: Vec<&str> = [command, "--json"].into_iter().filter(|word| !word.is_empty()).collect();
+        assert_eq!(sandbox.run(&arguments).passed().json()["format"], format!("kladder.{format}"));
     }
     let run = sandbox.run(&["run", "--json", "--", "tidlow", "--version"]).passed().json();
     assert_eq!(run["format"], "kladder.run/1");

@@ -33,7 +33,7 @@ fn a_piece_that_another_rung_needs_is_taken_and_explained() {
     let route = sandbox.run(&["route"]).passed().stdout;
     assert!(route.contains("wish in line 5, for neapstone; with tracer: for neapstone\n"), "{route}");
     let json = sandbox.run(&["route", "--json"]).passed().json();
-    let tidlow = json["rungs"].as_array().unwrap().iter().find(|rung| rung["tool"] == "tidlow").unwrap().clone();
+    let tidlow = json["rungs"].as_array().unwrap().iter().find(|rung| rung["rung"] == "tidlow").unwrap().clone();
     assert_eq!((tidlow["pieces"][0].as_str(), tidlow["files"].as_array().unwrap().len()), (Some("tracer"), 2));
     let _ = sandbox.run(&["climb"]).passed();
     assert!(has_tracer(&sandbox));

@@ -125,7 +125,8 @@ fn clear_all_leaves_no_trace_but_the_users_own_files() {
     let asked = sandbox.run(&["clear", "--all"]).passed().stdout;
     assert!(asked.contains("Nothing was removed") && sandbox.path("home/data").exists(), "{asked}");
     let _ = sandbox.run(&["clear", "--all", "--yes"]).passed();
-    assert!(!sandbox.path("home").exists() && !sandbox.path("user").exists());
+    let left = || crate::sandbox::walkdir(&sandbox.path("home"));
+    assert!(!sandbox.path("home").exists() && !sandbox.path("user").exists(), "{:?}", left());
     assert!(sandbox.path("desk/ladder.toml").exists() && sandbox.path("desk/ladder.pinned.toml").exists());
 }
 

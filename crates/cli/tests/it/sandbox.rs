@@ -186,7 +186,7 @@ pub fn copy(from: &Path, to: &Path) {
     }
 }
 
-fn walkdir(folder: &Path) -> Vec<PathBuf> {
+pub fn walkdir(folder: &Path) -> Vec<PathBuf> {
     let Ok(entries) = fs::read_dir(folder) else { return Vec::new() };
     let mut found = Vec::new();
     for path in entries.map(|entry| entry.unwrap().path()) {

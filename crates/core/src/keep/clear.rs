@@ -191,6 +191,14 @@ pub fn remove(items: &[Item], observer: &dyn Observer) -> Result<(), ClearError>
     Ok(())
 }
 
+/// Removes the folders themselves, where nothing is left in them.
+pub fn leave(home: &Home) {
+    for folder in [&home.config, &home.data, &home.cache] {
+        // What is not empty stays; that is what this is for.
+        let _ = fs::remove_dir(folder);
+    }
+}
+
 /// The places that a climb without a landing left for the next one.
 fn unlanded(home: &Home) -> Result<BTreeSet<PathBuf>, ClearError> {
     let Some(journal) = Journal::read(&home.data)? else { return Ok(BTreeSet::new()) };

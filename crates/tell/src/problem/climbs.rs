@@ -27,9 +27,7 @@ impl From<ClimbError> for Problem {
             ClimbError::Launch(error) => launch(error),
             ClimbError::Verify(error) => verify(error),
             ClimbError::State(error) => Self::state(error),
-            ClimbError::Record(error) => {
-                Self::record(error, "move the file away: licences will be asked for again, restarts may be forgotten")
-            }
+            ClimbError::Record(error) => Self::memory(error),
             ClimbError::NoSuch { there, .. } if there.is_empty() => {
                 Self::of(Code::Usage, &error).why("it has none").next("leave the option out")
             }

@@ -11,7 +11,7 @@ use kladder_core::keep::landing::LandingError;
 use kladder_core::keep::state::{JournalError, StateError};
 
 use super::{Code, Problem};
-use crate::text::quoted;
+use crate::text::{quoted, shell_word};
 
 impl From<FileError> for Problem {
     fn from(error: FileError) -> Self {
@@ -194,14 +194,17 @@ impl Problem {
         match error {
             RecordError::File(error) => Self::file(error),
             RecordError::Newer { .. } => newer(error),
-            RecordError::Damaged { path, .. } => Self::of(Code::Damaged, error).at(path).next(cure),
+            RecordError::Damaged { path, source } => Self::new(Code::Damaged, error.to_string())
+                .at(path)
+                .why(format!("it makes no sense at line {}, column {}", source.line(), source.column()))
+                .next(cure),
         }
     }
 }
 
 impl From<RecordError> for Problem {
     fn from(error: RecordError) -> Self {
-        Self::record(&error, "move the file away: licences will be asked for again, restarts may be forgotten")
+        Self::memory(&error)
     }
 }
 
@@ -212,6 +215,15 @@ impl From<LandingError> for Problem {
 }
 
 impl Problem {
+    /// A record of what was accepted or is due could not be read: nobody but the user can say that it may be forgotten.
+    pub(super) fn memory(error: &RecordError) -> Self {
+        let path = match error {
+            RecordError::Damaged { path, .. } | RecordError::Newer { path, .. } => shell_word(path),
+            RecordError::File(FileError { path, .. }) => shell_word(path),
+        };
+        Self::record(error, &format!("`rm {path}` forgets it: licences are asked for again, and a restart that was due is not known"))
+    }
+
     /// A landing that could not be used.
     #[must_use]
     pub fn landing(error: &LandingError) -> Self {

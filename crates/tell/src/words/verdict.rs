@@ -39,7 +39,7 @@ pub fn outcome(outcome: &Outcome) -> &'static str {
 pub fn finding(finding: &Finding) -> String {
     match finding {
         Finding::Differs { all, .. } => {
-            format!("{} of its files {} not as they were", all, if *all == 1 { "is" } else { "are" })
+            if *all == 1 { "1 of its files is not as it was".to_owned() } else { format!("{all} of its files are not as they were") }
         }
         Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
         Finding::Status { status, expected } => format!("it ended with status {status}, and {expected} was expected"),
