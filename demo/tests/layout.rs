@@ -7,36 +7,40 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use kladder_choose::catalog::{Artifact, Catalog, Definition, Need};
-use kladder_core::base::digest::Digest;
-use kladder_choose::ladder::Ladder;
-use kladder_choose::pins::{Choosing, HostTools, Limits, Moves};
+use kladder_choose::catalog::{Artifact, Catalogs, Definition, Need};
+use kladder_choose::digest::Digest;
+use kladder_choose::pins::{Choosing, Limits, Moves};
 use kladder_choose::platform::Platform;
+use kladder_core::base::digest::of_file;
+use kladder_core::desk::catalogs::Folder;
+use kladder_core::desk::read_ladder;
 use kladder_core::host::survey::Host;
+use kladder_core::host::tools::HostTools;
 
 struct Demo {
     folder: tempfile::TempDir,
-    catalog: Catalog,
+    catalogs: Catalogs,
 }
 
 impl Demo {
     fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let layout = kladder_demo::build(folder.path()).unwrap();
-        Self { catalog: Catalog::open(&layout.catalog, None).unwrap(), folder }
+        let catalog = Folder::open(&layout.catalog, None).unwrap();
+        Self { catalogs: Catalogs::new(vec![Box::new(catalog)]).unwrap(), folder }
     }
 
     fn definitions(&self) -> Vec<Rc<Definition>> {
-        self.catalog.names().map(|name| self.catalog.tool(name).unwrap().unwrap()).collect()
+        self.catalogs.names().map(|name| self.catalogs.tool(name).unwrap().unwrap()).collect()
     }
 
     fn knows(&self, name: &str) -> bool {
-        self.catalog.tool(name).unwrap().is_some() || !self.catalog.providers(name).unwrap().is_empty()
+        self.catalogs.tool(name).unwrap().is_some() || !self.catalogs.providers(name).unwrap().is_empty()
     }
 }
 
 /// Every artifact of a definition, those of its pieces included.
-fn artifacts(definition: &Definition) -> Vec<(&Platform, &Artifact)> {
+fn artifacts(definition: &Definition) -> Vec<&Artifact> {
     let own = definition.releases.iter().flat_map(|release| &release.artifacts);
     let pieces = definition.releases.iter().flat_map(|release| release.pieces.values());
     own.chain(pieces.flat_map(|piece| &piece.artifacts)).collect()
@@ -71,9 +75,9 @@ fn every_artifact_is_in_the_yard_with_its_digest_and_size_and_nothing_else_is() 
     let demo = Demo::new();
     let definitions = demo.definitions();
     let mut named = BTreeSet::new();
-    for (_, artifact) in definitions.iter().flat_map(|definition| artifacts(definition)) {
-        let path = demo.folder.path().join("yard").join(&artifact.file);
-        assert_eq!(Digest::of_file(&path).unwrap(), (artifact.sha256, artifact.size), "{}", artifact.file);
+    for artifact in definitions.iter().flat_map(|definition| artifacts(definition)) {
+        let path = demo.folder.path().join("yard").join(artifact.file.as_str());
+        assert_eq!(of_file(&path).unwrap(), (artifact.sha256, artifact.size), "{}", artifact.file);
         assert!(named.insert(path), "{} is named twice", artifact.file);
     }
     let there: BTreeSet<PathBuf> = files_in(&demo.folder.path().join("yard")).into_keys().collect();
@@ -88,20 +92,20 @@ fn needs_licences_presets_and_rehearsals_speak_of_what_there_is() {
             for way in release.needs.iter().flat_map(|need| &need.ways) {
                 assert!(demo.knows(&way.name), "{} {} needs {}", definition.tool, release.version, way.name);
                 let lacks = |piece: &&String| {
-                    let needed = demo.catalog.tool(&way.name).unwrap();
+                    let needed = demo.catalogs.tool(&way.name).unwrap();
                     !needed.is_some_and(|d| d.releases.iter().any(|r| r.pieces.contains_key(*piece)))
                 };
                 assert_eq!(way.pieces.iter().find(lacks), None);
             }
         }
         if let Some(licence) = &definition.licence {
-            assert!(demo.catalog.licence(licence).unwrap().text.contains("made up"));
+            assert!(demo.catalogs.licence(licence).unwrap().unwrap().text.contains("made up"));
         }
         assert!(!definition.checks.is_empty(), "{} has no check", definition.tool);
     }
-    let rehearsals = demo.catalog.rehearsals().unwrap();
+    let rehearsals = demo.catalogs.rehearsals().unwrap();
     assert!(rehearsals.iter().flat_map(|rehearsal| &rehearsal.tools).all(|tool| demo.knows(tool)));
-    let presets = demo.catalog.presets().unwrap();
+    let presets = demo.catalogs.presets().unwrap();
     assert!(presets.iter().flat_map(|preset| &preset.rungs).all(|rung| demo.knows(&rung.tool)));
     assert!(presets.len() >= 2 && rehearsals.len() >= 4);
 }
@@ -116,21 +120,22 @@ fn the_desks_ladder_has_pins_for_all_its_platforms_and_is_deep_enough_to_show() 
     std::os::unix::fs::PermissionsExt::set_mode(&mut runs, 0o755);
     fs::set_permissions(bin.join("cc"), runs).unwrap();
     let host = Host::new(std::env::join_paths([bin.as_path(), "/bin".as_ref()]).unwrap(), demo.folder.path());
-    let ladder = Ladder::read(&demo.folder.path().join("desk/ladder.toml")).unwrap();
-    let (here, tools, moves) = (Platform::here(), HostTools::of(&host), Moves::default());
-    let (catalog, limits) = (&demo.catalog, Limits::default());
-    let choosing = Choosing { ladder: &ladder, catalog, here: &here, host: &tools, old: None, moves: &moves, limits };
+    let ladder = read_ladder(&demo.folder.path().join("desk/ladder.toml")).unwrap();
+    let (here, tools, moves) = (Platform::built_for(), HostTools::of(&host), Moves::default());
+    let (catalogs, limits) = (&demo.catalogs, Limits::default());
+    let choosing = Choosing { ladder: &ladder, catalogs, here: &here, host: &tools, old: None, moves: &moves, limits };
     let pins = choosing.pins().unwrap();
-    assert!(ladder.platforms.len() >= 3);
+    let platforms = ladder.platforms(&here);
+    assert!(platforms.len() >= 3);
     for (tool, pin) in pins.rungs.iter().filter(|(_, pin)| pin.host.is_none()) {
-        assert!(ladder.platforms.iter().all(|platform| pin.artifact(platform).is_some()), "{tool}");
+        assert!(platforms.iter().all(|platform| pin.artifact(platform).is_some()), "{tool}");
     }
     assert!(depth(&demo, "whimbrow") >= 4, "{}", depth(&demo, "whimbrow"));
 }
 
 /// How many tools stand on each other below and with `tool`.
 fn depth(demo: &Demo, tool: &str) -> usize {
-    let Some(definition) = demo.catalog.tool(tool).unwrap() else { return 0 };
+    let Some(definition) = demo.catalogs.tool(tool).unwrap() else { return 0 };
     let needs = definition.releases.iter().flat_map(|release| &release.needs).flat_map(Need::names);
     1 + needs.map(|need| depth(demo, need)).max().unwrap_or(0)
 }

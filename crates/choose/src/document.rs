@@ -180,13 +180,15 @@ impl Wording {
         }
         let mismatch = message.strip_prefix("invalid type: ").or_else(|| message.strip_prefix("invalid value: "));
         match mismatch.and_then(|rest| rest.rsplit_once(", expected ")) {
-            Some((found, wanted)) => Self::Other(format!("this is {}; here stands {}", found_words(found), wanted_words(wanted))),
+            Some((found, wanted)) => {
+                Self::Other(format!("this is {}; here stands {}", found_words(found), wanted_words(wanted)))
+            }
             None => Self::Other(message.to_owned()),
         }
     }
 }
 
-/// What was found, in words that a person knows: `string "x"`, `integer `7``, `map`, `sequence`.
+/// What was found, in words that a person knows: `string "x"`, an integer with its digits in backquotes, `map`, `sequence`.
 fn found_words(found: &str) -> String {
     let (kind, value) = found.split_once(' ').unwrap_or((found, ""));
     let value = value.trim_matches('`');

@@ -6,14 +6,16 @@
 
 use std::fmt::Write;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use kladder_core::keep::berth::{Berth, Loan};
-use kladder_core::base::digest::Digest;
+use kladder_choose::names::RungKey;
+use kladder_choose::path::InnerPath;
+use kladder_core::base::digest::of_file;
 use kladder_core::base::files::remove_tree;
 use kladder_core::bring::shelf::{Manifest, What};
+use kladder_core::keep::berth::{Berth, Loan, Made};
 use kladder_pack::{Entry, Format, pack};
 
 const RUNGS: usize = 12;
@@ -65,16 +67,16 @@ fn twelve(folder: &Path) {
     for sub in ["catalog/tools", "yard", "home/config"] {
         fs::create_dir_all(folder.join(sub)).unwrap();
     }
-    let head = "[catalog]\nformat = 1\nname = \"bench\"\ntitle = \"Bench\"\nyards = [\"../yard\"]\n";
+    let head = "[catalog]\nformat = 2\nname = \"bench\"\ntitle = \"Bench\"\nyards = [\"../yard\"]\n";
     fs::write(folder.join("catalog/catalog.toml"), head).unwrap();
     let mut wishes = String::new();
     std::thread::scope(|scope| (0..RUNGS).for_each(|rung| drop(scope.spawn(move || pack_rung(folder, rung)))));
     for rung in 0..RUNGS {
         let file = format!("rung{rung}.tar.xz");
-        let (digest, size) = Digest::of_file(&folder.join("yard").join(&file)).unwrap();
+        let (digest, size) = of_file(&folder.join("yard").join(&file)).unwrap();
         let text = format!(
-            "tool = \"rung{rung}\"\nkind = \"bench\"\nsummary = \"\"\n[[releases]]\nversion = \"1.0\"\n\
-             artifacts.any = {{ file = \"{file}\", size = {size}, sha256 = \"{digest}\" }}\n"
+            "tool = \"rung{rung}\"\nsummary = \"\"\n[[releases]]\nversion = \"1.0\"\n\
+             artifacts = [{{ file = \"{file}\", size = {size}, sha256 = \"{digest}\" }}]\n"
         );
         fs::write(folder.join("catalog/tools").join(format!("rung{rung}.toml")), text).unwrap();
         writeln!(wishes, "rung{rung} = \"any\"").unwrap();
@@ -124,9 +126,14 @@ fn berth(folder: &Path) {
     }
     fs::create_dir_all(shelved.join("bin")).unwrap();
     fs::write(shelved.join("bin/tool"), "x").unwrap();
+    fs::create_dir_all(folder.join("other")).unwrap();
     let times = (0..RUNS).map(|time| {
-        let loan = Loan { lender: "other".into(), from: "/shelf/other".into(), at: format!("lib/lent-{time}").into() };
-        let berth = Berth::new(&folder.join("ladder"), "tool", &shelved, vec![loan], &[], &[PathBuf::from("bin/tool")]);
+        let at = InnerPath::new(&format!("lib/lent-{time}")).unwrap();
+        let loans = vec![Loan { lender: "other".parse().unwrap(), from: folder.join("other"), only: Vec::new(), at }];
+        let (ladder, key) = (folder.join("ladder"), RungKey::shared(&"tool".parse().unwrap()));
+        let commands = [InnerPath::new("bin/tool").unwrap()];
+        let made = Made { ladder: &ladder, key: &key, shelved: &shelved, loans, corners: &[], commands: &commands };
+        let berth = Berth::new(made);
         let started = Instant::now();
         berth.make().unwrap();
         started.elapsed()
@@ -142,7 +149,7 @@ fn verification(folder: &Path) {
     }
     let entries = Manifest::scan(folder).unwrap();
     let bytes: u64 = entries.iter().map(|entry| if let What::File { size, .. } = entry.what { size } else { 0 }).sum();
-    let manifest = Manifest::new("bench", &"1.0".parse().unwrap(), Vec::new(), entries);
+    let manifest = Manifest::new(&"bench".parse().unwrap(), &"1.0".parse().unwrap(), Vec::new(), entries);
     let mut times: [Vec<Duration>; 2] = Default::default();
     for _ in 0..RUNS {
         let started = Instant::now();

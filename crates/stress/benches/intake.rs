@@ -13,13 +13,15 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::{Artifact, Unpacking};
-use kladder_core::base::digest::Digest;
+use kladder_choose::path::InnerPath;
+use kladder_choose::platform::Scope;
+use kladder_core::base::digest::of_file;
 use kladder_core::base::event::Silent;
-use kladder_core::bring::fetch::{Cache, Network, Sources};
 use kladder_core::base::files::remove_tree;
+use kladder_core::bring::fetch::{Cache, Network, Sources};
 use kladder_core::bring::intake::bring_in;
-use kladder_core::settings::Manners;
 use kladder_core::bring::shelf::Twins;
+use kladder_core::settings::Manners;
 
 const RUNS: usize = 5;
 const MOST_RUNS: usize = 15;
@@ -148,7 +150,7 @@ fn processors() -> [f64; 2] {
 fn compare(source: &Path, name: &str, folder: &Path) {
     let archive = folder.join(name);
     pack(source, &archive);
-    let (digest, size) = Digest::of_file(&archive).unwrap();
+    let (digest, size) = of_file(&archive).unwrap();
     let cache = folder.join("cache");
     let cached = Cache::new(&cache).path(&digest);
     fs::create_dir_all(cached.parent().unwrap()).unwrap();
@@ -205,7 +207,8 @@ fn bring_one(file: &str, folder: &Path, into: &Path) {
     let path: PathBuf = whole.into_path();
     let sha256 = path.file_name().unwrap().to_str().unwrap().parse().unwrap();
     let size = fs::metadata(&path).unwrap().len();
-    let artifact = Artifact { file: file.to_owned(), size, sha256, unpacked: None, unpack: Unpacking::default() };
+    let (scopes, file) = (vec![Scope::Any], InnerPath::new(file).unwrap());
+    let artifact = Artifact { scopes, file, size, sha256, unpacked: None, unpack: Unpacking::default() };
     let (cache, network) = (Cache::new(folder), Network::new(&Manners::default()).unwrap());
     let sources = Sources { yards: &[], cache: &cache, network: &network };
     bring_in(&[artifact], sources, into, &Twins::default(), &Silent).unwrap();

@@ -12,7 +12,7 @@
 
 mod faults;
 #[allow(dead_code, reason = "what must be said of them is the tests' affair")]
-#[path = "../../core/tests/hostile/mod.rs"]
+#[path = "../../core/tests/it/hostile/mod.rs"]
 mod hostile;
 mod kills;
 mod scene;

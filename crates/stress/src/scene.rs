@@ -6,9 +6,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 
-use kladder_core::base::digest::Digest;
-use kladder_core::keep::landing::Landings;
+use kladder_core::base::digest::of_file;
 use kladder_core::bring::shelf::Place;
+use kladder_core::keep::landing::Landings;
 use kladder_core::keep::state::{Journal, Kind};
 use kladder_pack::{Entry, Format, pack};
 use kladder_yard::{Rule, Settings, Yard};
@@ -192,10 +192,10 @@ fn names(folder: &Path) -> Checked<Vec<PathBuf>> {
 
 /// Fills the yard and the catalog.
 fn stock(folder: &Path) -> io::Result<()> {
-    fs::write(folder.join("catalog/catalog.toml"), "[catalog]\nformat = 1\nname = \"stress\"\ntitle = \"made up\"\n")?;
+    fs::write(folder.join("catalog/catalog.toml"), "[catalog]\nformat = 2\nname = \"stress\"\ntitle = \"made up\"\n")?;
     for (at, (tool, ending)) in TOOLS.iter().enumerate() {
         let mut text = format!(
-            "tool = \"{tool}\"\nkind = \"tool\"\nsummary = \"made up\"\ncommands = {{ {tool} = \"bin/{tool}\" }}\n"
+            "tool = \"{tool}\"\nsummary = \"made up\"\ncommands = {{ {tool} = \"bin/{tool}\" }}\n"
         );
         if at == 1 {
             text +=
@@ -207,10 +207,10 @@ fn stock(folder: &Path) -> io::Result<()> {
             let file = format!("{tool}-1.{version}.{ending}");
             let path = folder.join("yard").join(&file);
             pack(Format::of_name(&file).ok_or(io::ErrorKind::InvalidInput)?, &entries(tool, version), &path)?;
-            let (sha256, size) = Digest::of_file(&path)?;
+            let (sha256, size) = of_file(&path)?;
             let needs = TOOLS.get(at + 1).map(|(next, _)| format!("{next} = \"any\"")).unwrap_or_default();
             let _ = write!(text, "[[releases]]\nversion = \"1.{version}\"\nneeds = {{ {needs} }}\n");
-            let _ = writeln!(text, "artifacts.any = {{ file = \"{file}\", size = {size}, sha256 = \"{sha256}\" }}");
+            let _ = writeln!(text, "artifacts = [{{ file = \"{file}\", size = {size}, sha256 = \"{sha256}\" }}]");
         }
         fs::write(folder.join("catalog/tools").join(format!("{tool}.toml")), text)?;
     }

@@ -2,9 +2,15 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use kladder_choose::catalog::{Catalog, Need};
-use kladder_choose::platform::Platform;
+use kladder_choose::catalog::{Catalogs, Memory, Need};
+use kladder_choose::platform::Scope;
 use kladder_synth::{Made, Shape};
+
+fn read(made: &Made) -> Catalogs {
+    let mut memory = Memory::new("made-up");
+    made.texts().for_each(|(tool, text)| memory.add(tool, &text));
+    Catalogs::new(vec![Box::new(memory)]).unwrap()
+}
 
 #[test]
 fn every_word_of_a_line_arrives_in_the_definition() {
@@ -14,11 +20,9 @@ fn every_word_of_a_line_arrives_in_the_definition() {
          skerroc scheme semantic
          skerroc host skc
          skerroc 1.5.0-rc.1 2026-10-01 stable oarweld:>=3/linux ~oarweld:<3 tidlow+tracer:any oarweld:2|tombolet:any \
-         !tombolet:<2 +lens=oarweld:>=2 @linux-x86_64",
+         !tombolet:<2 +lens=oarweld:>=2 @linux/x86_64",
     );
-    let folder = tempfile::tempdir().unwrap();
-    made.write(folder.path()).unwrap();
-    let catalog = Catalog::open(folder.path(), None).unwrap();
+    let catalog = read(&made);
     let skerroc = catalog.tool("skerroc").unwrap().unwrap();
     let release = &skerroc.releases[0];
     let needs: Vec<String> = release.needs.iter().map(Need::to_string).collect();
@@ -26,7 +30,7 @@ fn every_word_of_a_line_arrives_in_the_definition() {
     let excludes: Vec<&str> = release.excludes.iter().map(|way| way.name.as_str()).collect();
     assert_eq!(excludes, ["tombolet", "skerrow-compiler"]);
     assert_eq!(release.pieces["lens"].needs[0].to_string(), "oarweld >=2");
-    assert_eq!(release.artifacts.keys().map(Platform::as_str).collect::<Vec<_>>(), ["linux-x86_64"]);
+    assert_eq!(release.artifacts[0].scopes.iter().map(Scope::as_str).collect::<Vec<_>>(), ["linux/x86_64"]);
     assert_eq!((release.series[0].as_str(), release.date.unwrap().to_string().as_str()), ("stable", "2026-10-01"));
     assert_eq!(
         (skerroc.host.as_ref().unwrap().command.as_str(), catalog.providers("skerrow-compiler").unwrap().len()),
@@ -41,9 +45,7 @@ fn a_seed_gives_one_catalog_and_another_seed_another() {
     assert_eq!(made, Made::generate(&shape));
     assert_ne!(made, Made::generate(&Shape { seed: 2, ..shape }));
     assert!(made.tools.len() == 300 && made.tools.iter().all(|tool| tool.releases.len() == 8));
-    let folder = tempfile::tempdir().unwrap();
-    made.write(folder.path()).unwrap();
-    let catalog = Catalog::open(folder.path(), None).unwrap();
+    let catalog = read(&made);
     let read: Vec<_> = catalog.names().map(|name| catalog.tool(name).unwrap().unwrap()).collect();
     assert!(read.len() == 300 && read.iter().all(|tool| tool.releases.len() == 8));
 }

@@ -254,8 +254,7 @@ impl Definition {
     pub fn parse(source: &Source, name: &str) -> Result<Self, CatalogError> {
         let mut definition: Self = source.parse()?;
         definition.put_together();
-        check(&definition, name)
-            .map_err(|message| CatalogError::Wrong { path: source.path.clone(), message })?;
+        check(&definition, name).map_err(|message| CatalogError::Wrong { path: source.path.clone(), message })?;
         Ok(definition)
     }
 

@@ -128,9 +128,11 @@ impl TryFrom<Form> for Gate {
             return Err("a gate demands one thing; write a gate for each".into());
         }
         let Some((fact, demand)) = demands.pop() else {
-            return Err("a gate demands something: os, release, c-library, feature, memory, disk, virtualisation, driver, \
+            return Err(
+                "a gate demands something: os, release, c-library, feature, memory, disk, virtualisation, driver, \
                         command, group, reach or port"
-                .into());
+                    .into(),
+            );
         };
         Ok(Self { name: form.name.unwrap_or_else(|| fact.to_owned()), demand, advice: form.advice, admin: form.admin })
     }
@@ -198,7 +200,9 @@ mod tests {
     fn every_demand_is_read_and_mistakes_are_named() {
         assert_eq!(gate("memory = \">= 2 GiB\"").unwrap().demand, Demand::Memory(2 << 30));
         assert_eq!(gate("disk = \"500 MB\"").unwrap().demand, Demand::Disk(500_000_000));
-        let Demand::CLibrary(libc) = gate("c-library = \"gnu >=2.31, <3\"").unwrap().demand else { panic!("no C library") };
+        let Demand::CLibrary(libc) = gate("c-library = \"gnu >=2.31, <3\"").unwrap().demand else {
+            panic!("no C library")
+        };
         assert_eq!((libc.name.as_str(), libc.to_string().as_str()), ("gnu", "gnu >=2.31, <3"));
         assert_eq!(gate("virtualisation = \"usable\"").unwrap().demand, Demand::Virtualisation { usable: true });
         assert_eq!(gate("name = \"serial\"\ngroup = \"dialout\"").unwrap().name, "serial");

@@ -93,7 +93,9 @@ impl<'de> Deserialize<'de> for Wanted {
         impl<'de> serde::de::Visitor<'de> for Visitor {
             type Value = Wanted;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                f.write_str("a requirement like \">=2.1, <3\", or a table with `version`, `pieces`, `private` and `for`")
+                f.write_str(
+                    "a requirement like \">=2.1, <3\", or a table with `version`, `pieces`, `private` and `for`",
+                )
             }
             fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Wanted, E> {
                 let version = text.parse().map_err(E::custom)?;

@@ -171,8 +171,8 @@ impl Catalogs {
     /// # Errors
     /// [`CatalogError`] where its text is there and cannot be read.
     pub fn licence(&self, id: &str) -> Result<Option<Licence>, CatalogError> {
-        let found = self.all.iter().map(|catalog| read_licence(catalog.as_ref(), id));
-        found.filter_map(Result::transpose).next().transpose()
+        let mut found = self.all.iter().map(|catalog| read_licence(catalog.as_ref(), id));
+        found.find_map(Result::transpose).transpose()
     }
 
     /// The names of all licences.
@@ -228,11 +228,7 @@ impl Catalogs {
     ///
     /// # Errors
     /// [`CatalogError`] for a definition that cannot be used.
-    pub fn digest_of<'a>(
-        &self,
-        name: &str,
-        tools: impl Iterator<Item = &'a ToolName>,
-    ) -> Result<Digest, CatalogError> {
+    pub fn digest_of<'a>(&self, name: &str, tools: impl Iterator<Item = &'a ToolName>) -> Result<Digest, CatalogError> {
         let mut digest = Canonical::new("kladder definitions", 1);
         for tool in tools.filter(|tool| self.home_of(tool) == Some(name)) {
             if let Some(card) = self.card(tool)? {

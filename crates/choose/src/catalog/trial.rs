@@ -85,7 +85,8 @@ impl TryFrom<String> for Pattern {
     type Error = String;
 
     fn try_from(text: String) -> Result<Self, String> {
-        let built = regex::RegexBuilder::new(&text).multi_line(true).size_limit(LARGEST).dfa_size_limit(LARGEST).build();
+        let built =
+            regex::RegexBuilder::new(&text).multi_line(true).size_limit(LARGEST).dfa_size_limit(LARGEST).build();
         built.map(Self).map_err(|error| match error {
             regex::Error::CompiledTooBig(_) => format!("`{text}` is too large a pattern; repeat less in it"),
             error => format!("`{text}` is not a pattern: {}", last_line(&error.to_string())),

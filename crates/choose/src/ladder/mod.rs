@@ -18,8 +18,6 @@ use crate::names::{NotAName, ToolName};
 use crate::platform::{Machine, NotAPlatform, Platform};
 use crate::version::{Requirement, RequirementError};
 
-
-
 /// A ladder as read from its file.
 #[derive(Clone, Debug)]
 pub struct Ladder {
@@ -241,8 +239,11 @@ impl Ladder {
     pub fn parse(source: &Source) -> Result<Self, DocumentError> {
         let path = &source.path;
         let file: File = source.parse()?;
-        let machines =
-            file.machines.into_iter().map(|(name, form)| machine(source, name, &form)).collect::<Result<Vec<_>, _>>()?;
+        let machines = file
+            .machines
+            .into_iter()
+            .map(|(name, form)| machine(source, name, &form))
+            .collect::<Result<Vec<_>, _>>()?;
         let mut rungs: Vec<_> = file.rungs.into_iter().collect();
         rungs.sort_by_key(|(tool, _)| tool.span().start);
         let wishes = rungs.into_iter().map(|(tool, form)| wish(source, &tool, form)).collect::<Result<Vec<_>, _>>()?;
@@ -354,8 +355,7 @@ mod tests {
             "[machines]\ndesk = \"linux/x86_64\"\nlaptop = { platform = \"macos/aarch64\" }\nroom = \"linux/x86_64\"\n",
         );
         let ladder = ladder.unwrap();
-        let platforms: Vec<String> =
-            ladder.platforms(&Platform::built_for()).iter().map(ToString::to_string).collect();
+        let platforms: Vec<String> = ladder.platforms(&Platform::built_for()).iter().map(ToString::to_string).collect();
         assert_eq!((platforms, ladder.machines.len()), (vec!["linux/x86_64".into(), "macos/aarch64".into()], 3));
         let error = read("[machines]\ndesk = \"linux-x86_64\"\n").unwrap_err();
         assert!(error.to_string().contains("`linux/x86_64` is one"), "{error}");

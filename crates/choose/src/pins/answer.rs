@@ -87,7 +87,8 @@ impl<'o, 'c> Answer<'o, 'c> {
         private.sort_by_key(|(household, tool, _)| (household.owners().len(), household.clone(), tool.clone()));
         for spot in private {
             let (household, tool, platform) = &spot;
-            let outer = (0..household.owners().len()).map(|depth| (household.outer(depth), tool.clone(), platform.clone()));
+            let outer =
+                (0..household.owners().len()).map(|depth| (household.outer(depth), tool.clone(), platform.clone()));
             let Some(outside) = outer.into_iter().find(|outer| self.chosen.contains_key(outer)) else { continue };
             if self.will_do(&outside, &spot)? {
                 self.chosen.remove(&spot);
@@ -185,8 +186,7 @@ impl<'o, 'c> Answer<'o, 'c> {
 
     fn pin(&self, all: &Households<'_>, household: &Household, tool: &ToolName) -> Result<Pin, PinsError> {
         let card = self.offer.card(tool)?;
-        let at =
-            |platform: Option<&Platform>| self.chosen.get(&(household.clone(), tool.clone(), platform.cloned()));
+        let at = |platform: Option<&Platform>| self.chosen.get(&(household.clone(), tool.clone(), platform.cloned()));
         let on = |platform| at(Some(platform)).or_else(|| at(None));
         let platforms = &self.offer.platforms;
         let there: Vec<(&Platform, &Taken)> = platforms.iter().filter_map(|p| Some((p, on(p)?))).collect();

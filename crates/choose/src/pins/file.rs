@@ -73,7 +73,16 @@ impl Pin {
     /// A pin on a version, without files.
     pub fn new(version: Version) -> Self {
         let (artifacts, pieces, private) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        Self { version, catalog: None, elsewhere: BTreeMap::new(), on: Vec::new(), host: None, artifacts, pieces, private }
+        Self {
+            version,
+            catalog: None,
+            elsewhere: BTreeMap::new(),
+            on: Vec::new(),
+            host: None,
+            artifacts,
+            pieces,
+            private,
+        }
     }
 
     /// Its version on a platform; `None` where it is not needed.
@@ -93,10 +102,7 @@ impl Pin {
     }
 }
 
-fn for_platform<'a>(
-    artifacts: &'a BTreeMap<Scope, PinnedArtifact>,
-    platform: &Platform,
-) -> Option<&'a PinnedArtifact> {
+fn for_platform<'a>(artifacts: &'a BTreeMap<Scope, PinnedArtifact>, platform: &Platform) -> Option<&'a PinnedArtifact> {
     // The narrowest scope comes first.
     artifacts.iter().find(|(scope, _)| scope.holds_on(platform)).map(|(_, artifact)| artifact)
 }

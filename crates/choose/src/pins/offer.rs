@@ -175,7 +175,8 @@ impl<'c> Offer<'c> {
         for part in parts {
             let mut alternatives = Vec::new();
             for tool in self.tools_for(&way.name)?.iter() {
-                alternatives.push((Seat::with(tool, Household::shared(), &way.pieces, part.clone()), Rc::clone(&range)));
+                alternatives
+                    .push((Seat::with(tool, Household::shared(), &way.pieces, part.clone()), Rc::clone(&range)));
             }
             for asked in self.asked(&alternatives) {
                 if !all.contains(&asked) {

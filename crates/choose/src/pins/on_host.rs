@@ -39,8 +39,8 @@ pub struct Pinned<'p>(pub &'p Pins);
 
 impl OnHost for Pinned<'_> {
     fn find(&self, definition: &Definition) -> Option<Found> {
-        let pins = self.0.all().into_iter().filter(|(tool, _)| **tool == definition.tool);
-        pins.filter_map(|(_, pin)| Some(Found { version: pin.version.clone(), file: pin.host.clone()? })).next()
+        let mut pins = self.0.all().into_iter().filter(|(tool, _)| **tool == definition.tool);
+        pins.find_map(|(_, pin)| Some(Found { version: pin.version.clone(), file: pin.host.clone()? }))
     }
 }
 

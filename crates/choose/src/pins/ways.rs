@@ -88,7 +88,8 @@ impl Choosing<'_> {
             Change::Add { tool, .. } => self.taken(&pins, tool),
             Change::Platform(_) | Change::Leave { .. } => None,
         };
-        let stays = |tool: &ToolName, version: &Version| pins.rungs.get(tool).is_some_and(|pin| pin.version == *version);
+        let stays =
+            |tool: &ToolName, version: &Version| pins.rungs.get(tool).is_some_and(|pin| pin.version == *version);
         let old = self.old.iter().flat_map(|old| &old.rungs);
         let moved = old.filter(|(tool, pin)| !stays(tool, &pin.version)).count();
         let wish = change.wish().map(|at| &self.ladder.wishes[at]);

@@ -292,7 +292,8 @@ fn newer<'c>(card: &'c Card, pin: &Pin) -> Vec<&'c CardRelease> {
 
 /// What differs between pins, one tool aside.
 pub fn shifts(old: &Pins, new: &Pins, apart_from: &str) -> Vec<Shift> {
-    let mut tools: Vec<&ToolName> = old.rungs.keys().chain(new.rungs.keys()).filter(|tool| **tool != *apart_from).collect();
+    let mut tools: Vec<&ToolName> =
+        old.rungs.keys().chain(new.rungs.keys()).filter(|tool| **tool != *apart_from).collect();
     tools.sort();
     tools.dedup();
     let of = |pins: &Pins, tool: &ToolName| pins.rungs.get(tool).map(|pin| pin.version.clone());

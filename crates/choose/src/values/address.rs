@@ -102,7 +102,10 @@ mod tests {
         let read = |text: &str| YardAddress::new(text, Path::new("/base"));
         assert_eq!(read("../yard"), Ok(YardAddress::Folder("/base/../yard".into())));
         assert_eq!(read("C:/x"), Ok(YardAddress::Folder("/base/C:/x".into())));
-        assert_eq!(read("https://yard.harbour.example/a/"), Ok(YardAddress::Server("https://yard.harbour.example/a".into())));
+        assert_eq!(
+            read("https://yard.harbour.example/a/"),
+            Ok(YardAddress::Server("https://yard.harbour.example/a".into()))
+        );
         assert_eq!(read("ftp://x"), Err(NotAnAddress::Scheme { scheme: "ftp".into() }));
         for bad in ["http://", "http:///x", "http://:80", "http://user@", "http://a b", ""] {
             assert!(read(bad).is_err(), "{bad}");

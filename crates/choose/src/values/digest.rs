@@ -76,7 +76,11 @@ impl FromStr for Digest {
 /// Digits where people may read it, bytes elsewhere.
 impl Serialize for Digest {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        if serializer.is_human_readable() { serializer.serialize_str(&self.hex()) } else { self.0.serialize(serializer) }
+        if serializer.is_human_readable() {
+            serializer.serialize_str(&self.hex())
+        } else {
+            self.0.serialize(serializer)
+        }
     }
 }
 

@@ -80,7 +80,7 @@ impl Template {
             rest = &rest[at..];
             match (doubled(rest), name_of(rest)) {
                 (Some(name), _) => {
-                    plain.push_str(&format!("{{{name}}}"));
+                    plain.extend(["{", name, "}"]);
                     rest = &rest[name.len() + 4..];
                 }
                 (None, Some(name)) => {
@@ -150,7 +150,7 @@ fn escaped(text: &str) -> String {
         out.push_str(&rest[..at]);
         rest = &rest[at..];
         if let Some(name) = name_of(rest) {
-            out.push_str(&format!("{{{{{name}}}}}"));
+            out.extend(["{{", name, "}}"]);
             rest = &rest[name.len() + 2..];
         } else {
             out.push('{');

@@ -294,7 +294,9 @@ fn why_not(lines: &str, wishes: &str, old: Option<&str>, tool: &str) -> Reason {
     let desk = Desk::new(lines);
     let pins = desk.pin(old.unwrap_or(wishes), None).unwrap();
     let pins = desk.pin(wishes, Some(&pins)).unwrap();
-    desk.choosing(wishes, Some(&pins), |choosing| choosing.why(&tool.parse().unwrap()).unwrap().unwrap().passed.remove(0).reason)
+    desk.choosing(wishes, Some(&pins), |choosing| {
+        choosing.why(&tool.parse().unwrap()).unwrap().unwrap().passed.remove(0).reason
+    })
 }
 
 #[test]

@@ -38,7 +38,7 @@ pub(super) fn unknown(catalogs: &Catalogs, name: &str) -> Result<Problem, Proble
 fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
     out.say(format!("{}, {}", styled(STRONG, &definition.tool), clean(&definition.kind)))?;
     out.say(clean(&definition.summary))?;
-    let commands: Vec<&str> = definition.commands.keys().map(|name| name.as_str()).collect();
+    let commands: Vec<&str> = definition.commands.keys().map(kladder_choose::catalog::CommandName::as_str).collect();
     let mut rows = Vec::new();
     let mut row = |name: &str, text: String| {
         if !text.is_empty() {
@@ -46,7 +46,10 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
         }
     };
     row("commands", commands.join(", "));
-    row("provides", definition.provides.iter().map(|name| name.as_str()).collect::<Vec<_>>().join(", "));
+    row(
+        "provides",
+        definition.provides.iter().map(kladder_choose::names::ToolName::as_str).collect::<Vec<_>>().join(", "),
+    );
     row("licence", definition.licence.clone().unwrap_or_default());
     let gate = |gate: &kladder_choose::catalog::Gate| format!("{} ({})", words::demanded(&gate.demand), gate.name);
     row("demands", definition.gates.iter().map(gate).collect::<Vec<_>>().join(", "));

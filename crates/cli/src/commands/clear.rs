@@ -25,7 +25,13 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
     let policy =
         Policy { landings: options.keep, used_within: Duration::from_hours(24 * options.idle), cache: options.cache };
     // Looking needs no right to write; what is found is looked for again once nobody else writes.
-    let find = || if options.all { Ok(clear::everything(&context.around.home)) } else { clear::plan(&context.around.home, &policy) };
+    let find = || {
+        if options.all {
+            Ok(clear::everything(&context.around.home))
+        } else {
+            clear::plan(&context.around.home, &policy)
+        }
+    };
     let found = find()?;
     let total: u64 = found.iter().map(|item| item.size).sum();
     let foreign = if options.all { clear::foreign(&context.around.home)? } else { Vec::new() };
@@ -47,11 +53,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
             out.say(format!("Removed; {} are free again.", bytes(total)))?;
         }
     }
-    let item = |item: &Item| shapes::ClearItem {
-        kind: kind(&item.what),
-        path: shapes::path(&item.path),
-        bytes: item.size,
-    };
+    let item =
+        |item: &Item| shapes::ClearItem { kind: kind(&item.what), path: shapes::path(&item.path), bytes: item.size };
     let items = found.iter().map(item).collect();
     let foreign = foreign.iter().map(|path| shapes::path(path)).collect();
     out.value(&shapes::Clear { format: shapes::Clear::FORMAT, removed, bytes: total, items, foreign })?;

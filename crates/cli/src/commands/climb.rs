@@ -58,7 +58,8 @@ fn tell(
     let number = landing.number;
     if !mended.is_empty() {
         let was = if mended.len() == 1 { "was" } else { "were" };
-        return out.say(format!("\n{} {was} damaged, and brought anew; landing {number} is whole again.", both(mended)));
+        return out
+            .say(format!("\n{} {was} damaged, and brought anew; landing {number} is whole again.", both(mended)));
     }
     if !changed {
         return out.say(format!("All rungs stand: landing {number} is what the pins say."));

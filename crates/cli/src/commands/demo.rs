@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
 use kladder_core::base::files;
-use kladder_core::settings::Home;
 use kladder_core::keep::landing::Landings;
+use kladder_core::settings::Home;
 use kladder_demo::Layout;
 use kladder_yard::Yard;
 

@@ -96,7 +96,8 @@ fn repin(desk: Desk, text: String, out: &Out) -> Result<(Desk, Pins), Problem> {
 fn unwritten(mut problem: Problem, before: &str) -> Problem {
     let stands = |text: &str| before.lines().any(|line| line.trim_end() == text);
     if let Where::Places(places) = &mut problem.place {
-        let (there, new): (Vec<Place>, Vec<Place>) = std::mem::take(places).into_iter().partition(|at| stands(&at.text));
+        let (there, new): (Vec<Place>, Vec<Place>) =
+            std::mem::take(places).into_iter().partition(|at| stands(&at.text));
         *places = there;
         for Place { text, .. } in new {
             problem.why.push(format!("the line would be: {}", text.trim()));

@@ -105,8 +105,7 @@ fn sentence(change: &Change) -> String {
 pub(super) fn back(context: &Context, out: &Out, options: &BackOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
     let ladder = context.around.read_ladder()?;
-    let request =
-        BackRequest { number: options.number, with_ladder: options.with_ladder, wait: context.around.wait };
+    let request = BackRequest { number: options.number, with_ladder: options.with_ladder, wait: context.around.wait };
     let progress = Progress::new(out)?;
     let done = climb::back(&context.around.home, &ladder, &request, &progress);
     progress.finish();

@@ -117,7 +117,9 @@ fn words(step: &Step) -> (String, Vec<String>) {
         Step::Shelved { files, folder, .. } => format!("{} on the shelf, {}", count(*files, "file"), shown(folder)),
         Step::Checked { subject, outcome, seconds } => return checked(subject, outcome, *seconds),
         Step::Climbed { rung } => format!("{rung} is done"),
-        Step::Stopped { rung, why } => return (styled(BAD, clean(&format!("{rung} was not climbed: {why}"))), Vec::new()),
+        Step::Stopped { rung, why } => {
+            return (styled(BAD, clean(&format!("{rung} was not climbed: {why}"))), Vec::new());
+        }
         Step::Landed { number } => format!("landing {number} is current"),
     };
     (clean(&line), Vec::new())

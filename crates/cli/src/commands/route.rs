@@ -123,7 +123,8 @@ fn summary(prospect: &Prospect, yards: &Yards) -> String {
             cached => format!("{rungs}; nothing to fetch, {} in the cache to unpack.", bytes(cached)),
         };
     }
-    let from = yards.first().map_or_else(|| "No yard is known.".into(), |yard| format!("They come from {}.", yard.shown()));
+    let from =
+        yards.first().map_or_else(|| "No yard is known.".into(), |yard| format!("They come from {}.", yard.shown()));
     format!("{} {from}", weight(prospect))
 }
 

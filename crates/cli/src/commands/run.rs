@@ -67,8 +67,11 @@ fn captured(
 }
 
 fn not_climbed(context: &Context) -> Problem {
-    let next =
-        if context.around.ladder_path().is_some() { "`kladder climb`" } else { "`kladder start`, then `kladder climb`" };
+    let next = if context.around.ladder_path().is_some() {
+        "`kladder climb`"
+    } else {
+        "`kladder start`, then `kladder climb`"
+    };
     Problem::new(Code::NotClimbed, "nothing has been climbed yet").next(next)
 }
 

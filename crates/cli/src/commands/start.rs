@@ -55,17 +55,15 @@ fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> 
     let (preset, answers) = match &options.preset {
         Some(name) => {
             let preset = preset(&catalog, name)?;
-            let answers = options.answers.as_ref().map(|file| read_answers(&context.around.folder.join(file))).transpose()?;
+            let answers =
+                options.answers.as_ref().map(|file| read_answers(&context.around.folder.join(file))).transpose()?;
             let asked = answers.is_none() && is_present(out);
             let answers =
                 if asked { dialogue::hold(context, &catalog, &preset, &host)? } else { answers.unwrap_or_default() };
             (preset, answers)
         }
         None if is_present(out) => {
-            out.say(styled(
-                FAINT,
-                "Ctrl-C leaves everything as it is.",
-            ))?;
+            out.say(styled(FAINT, "Ctrl-C leaves everything as it is."))?;
             dialogue::hold_from_the_start(context, &catalog, &host)?
         }
         None => return Err(nobody_to_ask(&catalog)?),

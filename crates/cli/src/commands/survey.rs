@@ -17,7 +17,8 @@ use crate::render::text::{FAINT, STRONG, shown, styled};
 const SHOWN: usize = 12;
 
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
-    let survey = look(&context.around.host, &context.around.home.places(&context.around.host.temporary), &known(context));
+    let survey =
+        look(&context.around.host, &context.around.home.places(&context.around.host.temporary), &known(context));
     out.value(&shapes::Surveyed::of(&survey))?;
     out.say(styled(STRONG, if context.around.host.is_described() { "The described machine" } else { "This machine" }))?;
     out.say(out.columns(&[], rows(&survey), &[]))?;

@@ -48,7 +48,10 @@ fn show(why: &Why, keepers: &[(ToolName, Version)], answers: &[Answer], out: &Ou
         let row = |Passed { version, date, reason }: &Passed| {
             vec![styled(STRONG, version), date.clone().unwrap_or_default(), clean(&self::reason(&why.tool, reason))]
         };
-        out.say(format!("\n{}", out.columns(&["newer", "date", "why not"], why.passed.iter().map(row).collect(), &[])))?;
+        out.say(format!(
+            "\n{}",
+            out.columns(&["newer", "date", "why not"], why.passed.iter().map(row).collect(), &[])
+        ))?;
         if why.more > 0 {
             out.say(format!("  and {} more, older than these", why.more))?;
         }

@@ -32,7 +32,9 @@ pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result
     })?;
     out.say(format!("{} serves {}. Ctrl-C ends it.", styled(TOLD, &address), shown(&folder)))?;
     if listen.ip().is_unspecified() {
-        out.say("It listens on every address of this machine: others use this machine's name or address in its place.")?;
+        out.say(
+            "It listens on every address of this machine: others use this machine's name or address in its place.",
+        )?;
     }
     yard.wait();
     Ok(ExitCode::SUCCESS)

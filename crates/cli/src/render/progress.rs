@@ -223,7 +223,12 @@ impl Observer for Progress {
             }
             Event::Stopped { rung, why } => {
                 let name = styled(STRONG, format!("{:<12}", clean(&rung.to_string())));
-                self.line(&format!("  {}  {name} {}: {}", styled(FAINT, &now.rung), styled(BAD, "not climbed"), clean(why)));
+                self.line(&format!(
+                    "  {}  {name} {}: {}",
+                    styled(FAINT, &now.rung),
+                    styled(BAD, "not climbed"),
+                    clean(why)
+                ));
             }
             Event::Checking { subject } => {
                 self.draw(now, &format!("{}: {}", words::owner(subject), words::claim(subject)));

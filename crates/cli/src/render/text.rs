@@ -75,7 +75,10 @@ mod tests {
 
     #[test]
     fn tables_fit() {
-        let rows = vec![vec!["skerroc".to_owned(), "a compiler for the Skerrow language, with all that belongs to it".to_owned()]];
+        let rows = vec![vec![
+            "skerroc".to_owned(),
+            "a compiler for the Skerrow language, with all that belongs to it".to_owned(),
+        ]];
         let table = columns(&["tool", "what it does"], rows, &[], Some(40));
         assert!(table.lines().all(|line| textwrap::core::display_width(line) <= 40), "{table}");
     }

@@ -23,7 +23,10 @@ fn all_closed_gates_are_told_at_once_before_anything_is_fetched() {
     let sandbox = Sandbox::new();
     sandbox.wish("skerroc = \"1.4\"");
     let host = sandbox.host("old-debian");
-    sandbox.define("skerroc", "[[gates]]\nc-library = \"gnu >=2.31\"\nadvice = \"a newer release of the system has it\"\n");
+    sandbox.define(
+        "skerroc",
+        "[[gates]]\nc-library = \"gnu >=2.31\"\nadvice = \"a newer release of the system has it\"\n",
+    );
     let group = "[[gates]]\nname = \"flasher\"\ngroup = \"plugdev\"\nadvice = \"then log in anew\"\nadmin = [\"usermod -aG plugdev keeper\"]\n";
     sandbox.define("tombolet", group);
     sandbox.define("oarweld", "[[gates]]\nvirtualisation = \"usable\"\n\n[[gates]]\nfeature = \"sse2\"\n");

@@ -244,9 +244,14 @@ fn run_bits_that_the_archive_lacks_are_given_to_commands_and_named_files() {
         Entry::file("top/libexec/helper", "#!/bin/sh\necho helped\n"),
         Entry::link("top/bin/board", "plank"),
     ];
-    let commands = "commands = { plank = \"bin/plank\", plank-twice = { arguments = [\"twice\"], file = \"bin/board\" } }";
+    let commands =
+        "commands = { plank = \"bin/plank\", plank-twice = { arguments = [\"twice\"], file = \"bin/board\" } }";
     sandbox.plank("plank.zip", &entries, commands);
-    sandbox.edit("catalog/tools/plank.toml", "[{ file = ", "[{ unpack = { strip = 1, executable = [\"libexec/*\"] }, file = ");
+    sandbox.edit(
+        "catalog/tools/plank.toml",
+        "[{ file = ",
+        "[{ unpack = { strip = 1, executable = [\"libexec/*\"] }, file = ",
+    );
     sandbox.wish("plank = \"any\"");
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "helped\n");

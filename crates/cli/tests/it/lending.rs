@@ -53,7 +53,11 @@ fn a_rung_sees_what_is_lent_to_it_and_writes_in_its_corner_while_the_shelf_stays
         taken,
     );
     let ran = sandbox.run(&["climb"]);
-    assert!(ran.code == 12 && ran.stderr.contains("tombolet lends plank the file lib/a, which plank has already"), "{}", ran.stderr);
+    assert!(
+        ran.code == 12 && ran.stderr.contains("tombolet lends plank the file lib/a, which plank has already"),
+        "{}",
+        ran.stderr
+    );
 }
 
 #[test]

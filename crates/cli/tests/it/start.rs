@@ -271,8 +271,12 @@ fn a_colleagues_ladder_comes_from_a_file_an_address_or_a_repository() {
     take(&format!("{}/ladder.toml", sandbox.yard.url()));
     let git = |arguments: &[&str]| {
         let identity = ["-c", "user.name=Keeper", "-c", "user.email=keeper@harbour.example"];
-        let ran =
-            Command::new("git").args(identity).args(arguments).current_dir(sandbox.path("repository")).output().unwrap();
+        let ran = Command::new("git")
+            .args(identity)
+            .args(arguments)
+            .current_dir(sandbox.path("repository"))
+            .output()
+            .unwrap();
         assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
     };
     crate::sandbox::copy(&sandbox.path("catalog"), &sandbox.path("repository/catalog"));

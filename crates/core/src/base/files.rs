@@ -27,7 +27,7 @@ pub fn source(path: &Path) -> Result<Source, FileError> {
     let mut bytes = Vec::new();
     file.take(MOST + 1).read_to_end(&mut bytes).on("read", path)?;
     let text = String::from_utf8(bytes).map_err(|error| {
-        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|&&byte| byte == b'\n').count() + 1;
+        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].split(|byte| *byte == b'\n').count();
         wrong(&format!("it is not UTF-8 text: line {line}"))
     });
     Ok(Source { path: path.to_path_buf(), text: text.on("read", path)? })

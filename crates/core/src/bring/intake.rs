@@ -10,12 +10,12 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
 use crate::base::blocks::{Blocks, Giver, pair};
-use kladder_choose::catalog::Artifact;
 use crate::base::event::Observer;
-use crate::bring::fetch::{FetchError, Fetched, Onward, Sources, fetch};
 use crate::base::files::{self, Attach, FileError};
+use crate::bring::fetch::{FetchError, Fetched, Onward, Sources, fetch};
 use crate::bring::shelf::{ManifestEntry, Twins};
 use crate::bring::unpack::{Content, UnpackError, streams, unpack};
+use kladder_choose::catalog::Artifact;
 
 /// Why artifacts were not brought in.
 #[derive(Debug, thiserror::Error)]

@@ -138,7 +138,9 @@ impl Site<'_> {
                 };
                 match climber.climb() {
                     Ok(()) => {}
-                    Err(error) if is_cancelled(&error) => return Err(ClimbError::Cancelled(crate::base::event::Cancelled)),
+                    Err(error) if is_cancelled(&error) => {
+                        return Err(ClimbError::Cancelled(crate::base::event::Cancelled));
+                    }
                     Err(error) => {
                         recorder.event(&Event::Stopped { rung: rung.key.clone(), why: chain(&error) });
                         outcome.failures.push(Failure { rung: rung.key.clone(), version: rung.version.clone(), error });
@@ -162,7 +164,7 @@ fn is_the_same(landing: &Landing, prospect: &Prospect) -> bool {
 
 fn is_cancelled(error: &TaskError) -> bool {
     let mut causes = std::iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
-    causes.any(|error| error.is::<crate::base::event::Cancelled>()) || matches!(error, TaskError::Cancelled(_))
+    causes.any(<dyn std::error::Error>::is::<crate::base::event::Cancelled>) || matches!(error, TaskError::Cancelled(_))
 }
 
 /// The restart that a rung waits for, since something it needs does.
@@ -196,7 +198,8 @@ impl Climber<'_, '_> {
         if let Source::Host(file) = &rung.source {
             self.tell(&Event::OnHost { file: file.clone() });
         }
-        let was_damaged = rung.is_to_bring() && rung.shelved().is_some_and(|it| it.place.standing() == Standing::Damaged);
+        let was_damaged =
+            rung.is_to_bring() && rung.shelved().is_some_and(|it| it.place.standing() == Standing::Damaged);
         for task in rung.tasks().iter().filter(|task| is_due(task.as_ref(), rung)) {
             check_cancelled(self.recorder)?;
             let traces = task.traces();

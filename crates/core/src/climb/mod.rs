@@ -237,7 +237,7 @@ impl Site<'_> {
         recorder: &Recorder<'_>,
     ) -> Result<Climbed, ClimbError> {
         let prospect = self.prospect_of(route)?;
-        self.check_names(&prospect, request)?;
+        Self::check_names(&prospect, request)?;
         self.check_offline(&prospect)?;
         let is_skipped = |gate: &&Standing| request.skip_gates.contains(&gate.gate);
         let (skipped, closed): (Vec<_>, Vec<_>) = prospect.closed().partition(is_skipped);
@@ -268,8 +268,9 @@ impl Site<'_> {
     }
 
     /// Fails for a licence or gate that was named beforehand and means nothing here.
-    fn check_names(&self, prospect: &Prospect, request: &Request) -> Result<(), ClimbError> {
-        let gates: Vec<String> = prospect.gates.iter().map(|gate| gate.gate.clone()).chain(["disk".to_owned()]).collect();
+    fn check_names(prospect: &Prospect, request: &Request) -> Result<(), ClimbError> {
+        let gates: Vec<String> =
+            prospect.gates.iter().map(|gate| gate.gate.clone()).chain(["disk".to_owned()]).collect();
         if let Some(name) = request.skip_gates.iter().find(|name| !gates.contains(name)) {
             return Err(ClimbError::NoSuch { what: "gate", name: name.clone(), there: gates });
         }
@@ -310,7 +311,9 @@ impl Site<'_> {
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
-        verdicts.iter().for_each(|verdict| self.mark_damaged(verdict, route));
+        for verdict in &verdicts {
+            self.mark_damaged(verdict, route);
+        }
         Ok(verdicts)
     }
 

@@ -375,8 +375,7 @@ impl Berth {
     /// Makes the corners that are not there, with what the tool has in them.
     fn make_corners(&self) -> Result<(), BerthError> {
         for corner in &self.corners.paths {
-            let (tool, kept, shelved) =
-                (&self.key.tool, corner.below(&self.corners.kept), corner.below(&self.shelved));
+            let (tool, kept, shelved) = (&self.key.tool, corner.below(&self.corners.kept), corner.below(&self.shelved));
             let wrong = || BerthError::CornerInTheWay { tool: tool.clone(), corner: corner.clone() };
             // Nothing behind a link is copied, and nothing is written through one.
             for above in Path::new(corner.as_str()).ancestors() {
@@ -438,7 +437,9 @@ fn differs(stands: &Stands, full: &Path) -> Option<How> {
     let Ok(meta) = fs::symlink_metadata(full) else { return Some(How::Missing) };
     let right = match stands {
         Stands::Folder => meta.is_dir(),
-        Stands::Link(target) => meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *target) && full.exists(),
+        Stands::Link(target) => {
+            meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *target) && full.exists()
+        }
         Stands::Same(file) => {
             let same = |other: &fs::Metadata| (other.dev(), other.ino()) == (meta.dev(), meta.ino());
             let linked = meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *file);
@@ -458,9 +459,11 @@ fn lay_out(plan: &Plan, into: &Path) -> Result<(), FileError> {
     let cores = thread::available_parallelism().map_or(1, usize::from);
     let share = rest.len().div_ceil(cores).max(64);
     thread::scope(|scope| {
-        let work = |share: &[(&PathBuf, &Stands)]| share.iter().try_for_each(|(path, stands)| put(stands, &into.join(path)));
+        let work =
+            |share: &[(&PathBuf, &Stands)]| share.iter().try_for_each(|(path, stands)| put(stands, &into.join(path)));
         let shares: Vec<_> = rest.chunks(share).map(|share| scope.spawn(move || work(share))).collect();
-        let ended = shares.into_iter().map(|share| share.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        let ended =
+            shares.into_iter().map(|share| share.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
         ended.collect()
     })
 }
@@ -514,7 +517,9 @@ mod tests {
         fn new() -> Self {
             let desk = Self(tempfile::tempdir().unwrap());
             let own = ["bin/tidlow", "bin/helper", "lib/core/a", "lib/own", "state/log", "share/doc/x"];
-            own.iter().for_each(|path| write(&desk.at("shelf/tidlow").join(path), path));
+            for path in own {
+                write(&desk.at("shelf/tidlow").join(path), path);
+            }
             write(&desk.at("shelf/marrambit/files/code"), "lent");
             write(&desk.at("shelf/marrambit/files/code.h"), "header");
             write(&desk.at("shelf/whimbrow/files/other"), "lent too");
@@ -545,7 +550,8 @@ mod tests {
     #[test]
     fn what_is_lent_is_seen_from_every_file_and_the_shelf_stays_as_it_is() {
         let desk = Desk::new();
-        let berth = desk.berth(vec![desk.loan("marrambit", "lib/core/marrambit"), desk.loan("whimbrow", "plug/whimbrow")]);
+        let berth =
+            desk.berth(vec![desk.loan("marrambit", "lib/core/marrambit"), desk.loan("whimbrow", "plug/whimbrow")]);
         berth.make().unwrap();
         assert!(berth.differences().unwrap().is_empty());
         let read = |path: &str| fs::read_to_string(berth.folder.join(path)).unwrap();
@@ -570,7 +576,10 @@ mod tests {
         let berth = desk.berth(vec![]);
         berth.make().unwrap();
         let is_link = |path: &str| fs::symlink_metadata(berth.folder.join(path)).unwrap().is_symlink();
-        assert_eq!(["share", "lib", "state", "bin/tidlow", "bin/helper"].map(is_link), [true, true, true, false, false]);
+        assert_eq!(
+            ["share", "lib", "state", "bin/tidlow", "bin/helper"].map(is_link),
+            [true, true, true, false, false]
+        );
         fs::write(berth.folder.join("state/log"), "written").unwrap();
         let lent = desk.berth(vec![desk.loan("marrambit", "lib/marrambit")]);
         lent.make().unwrap();
@@ -595,7 +604,10 @@ mod tests {
         assert_eq!(twice.unwrap_err().to_string(), "marrambit and whimbrow both lend tidlow the file x/code");
         write(&desk.at("shelf/tidlow/lib/code"), "its own");
         let taken = desk.berth(vec![desk.loan("marrambit", "lib")]).make();
-        assert_eq!(taken.unwrap_err().to_string(), "marrambit lends tidlow the file lib/code, which tidlow has already");
+        assert_eq!(
+            taken.unwrap_err().to_string(),
+            "marrambit lends tidlow the file lib/code, which tidlow has already"
+        );
     }
 
     #[test]

@@ -11,9 +11,9 @@ use std::time::{Duration, SystemTime};
 
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
-use crate::settings::Home;
 use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, Journal, JournalError, Kind, StateError, Step};
+use crate::settings::Home;
 
 /// What came of a download that is older than this is given up.
 const STALE: Duration = Duration::from_hours(24);

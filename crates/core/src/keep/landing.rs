@@ -104,6 +104,9 @@ impl Landing {
     }
 }
 
+/// A landing by its number, or why its record cannot be used.
+pub type Numbered = (u32, Result<Landing, LandingError>);
+
 /// How a landing differs from another one in a tool.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
@@ -180,7 +183,8 @@ impl Landings {
     /// The landings of the ladder at `ladder`, below the folder of all ladders.
     pub fn of(ladders: &Path, ladder: &Path) -> Self {
         let path = ladder.canonicalize().unwrap_or_else(|_| ladder.to_path_buf());
-        let above = path.parent().and_then(Path::file_name).map_or_else(|| "root".into(), |n| n.to_string_lossy().into_owned());
+        let above =
+            path.parent().and_then(Path::file_name).map_or_else(|| "root".into(), |n| n.to_string_lossy().into_owned());
         let digest = Digest::of(path.as_os_str().as_encoded_bytes()).short();
         Self { folder: ladders.join([above.as_str(), "-", &digest].concat()) }
     }
@@ -228,7 +232,7 @@ impl Landings {
     ///
     /// # Errors
     /// [`FileError`] where they cannot be listed.
-    pub fn all(&self) -> Result<Vec<(u32, Result<Landing, LandingError>)>, FileError> {
+    pub fn all(&self) -> Result<Vec<Numbered>, FileError> {
         Ok(self.numbers()?.into_iter().map(|number| (number, self.record(number))).collect())
     }
 

@@ -132,7 +132,10 @@ const RULES: [Rule; 14] = [
     },
 ];
 
-static COMPILED: LazyLock<Vec<(Regex, fn(&Captures<'_>) -> Cause)>> = LazyLock::new(|| {
+/// A compiled pattern with what it tells.
+type Compiled = (Regex, fn(&Captures<'_>) -> Cause);
+
+static COMPILED: LazyLock<Vec<Compiled>> = LazyLock::new(|| {
     // Each pattern was seen to compile in a test.
     RULES.iter().filter_map(|rule| Some((Regex::new(rule.pattern).ok()?, rule.cause))).collect()
 });
@@ -174,7 +177,10 @@ mod tests {
                 "x: error while loading shared libraries: libtide.so.2: cannot open shared object file: No such file",
                 library("libtide.so.2"),
             ),
-            ("Error loading shared library libtide.so.2: No such file or directory (needed by x)", library("libtide.so.2")),
+            (
+                "Error loading shared library libtide.so.2: No such file or directory (needed by x)",
+                library("libtide.so.2"),
+            ),
             ("dyld[7]: Library not loaded: @rpath/libtide.dylib", library("@rpath/libtide.dylib")),
             ("/usr/bin/env: ‘skerrow’: No such file or directory", interpreter("skerrow")),
             ("env: skerrow: No such file or directory", interpreter("skerrow")),

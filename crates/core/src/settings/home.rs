@@ -115,7 +115,13 @@ impl Home {
         let mut network = form.network;
         network.certificates = network.certificates.map(|file| self.config.join(file));
         Ok(Settings {
-            catalogs: form.catalog.map(Folders::into_list).unwrap_or_default().into_iter().map(|c| self.config.join(c)).collect(),
+            catalogs: form
+                .catalog
+                .map(Folders::into_list)
+                .unwrap_or_default()
+                .into_iter()
+                .map(|c| self.config.join(c))
+                .collect(),
             cache: form.cache.map(|cache| self.config.join(cache)),
             yards: form.yards.iter().map(yard).collect::<Result<_, _>>()?,
             network,

@@ -1,6 +1,7 @@
 //! The checks of a rung.
 
 use kladder_choose::catalog::Trial;
+use kladder_choose::template::Template;
 
 use super::{Hands, Rung, Task, TaskError};
 use crate::base::digest::{Canonical, Digest};
@@ -38,7 +39,7 @@ fn trial(digest: Canonical, trial: &Trial) -> Canonical {
     };
     digest
         .field("name", trial.name())
-        .list("run", trial.run.iter().map(|word| word.as_written()))
+        .list("run", trial.run.iter().map(Template::as_written))
         .field("input", &trial.input)
         .field("status", expect.status.to_le_bytes())
         .field("stdout", pattern(&expect.stdout))

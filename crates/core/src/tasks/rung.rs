@@ -161,7 +161,8 @@ impl Rung {
             let name = task.name();
             let made_so = landed.is_some_and(|landed| landed.recipes.get(&name) == Some(&task.recipe()));
             // What stands outside of landings is as it should be whenever it is there: its path follows from its recipe.
-            let stands_outside = matches!(name, TaskName::Unpack | TaskName::SetUp | TaskName::Shelve | TaskName::Berth);
+            let stands_outside =
+                matches!(name, TaskName::Unpack | TaskName::SetUp | TaskName::Shelve | TaskName::Berth);
             let follows = task.after().iter().any(|before| left.contains(before));
             if follows || !task.is_there() || !(made_so || stands_outside) {
                 left.push(name);

@@ -21,7 +21,7 @@ use kladder_pack::{Entry, Format, pack};
 /// A machine on which the tool `plank` was climbed, with what its checks and rehearsals say.
 struct Desk {
     folder: tempfile::TempDir,
-    desk: desk::Desk,
+    open: desk::Desk,
     pins: Pins,
 }
 
@@ -58,11 +58,11 @@ impl Desk {
         };
         let desk = surroundings.open().unwrap();
         let pins = desk.pinned().unwrap().pins;
-        Self { folder, desk, pins }
+        Self { folder, open: desk, pins }
     }
 
     fn site(&self) -> Site<'_> {
-        self.desk.site(&self.pins)
+        self.open.site(&self.pins)
     }
 
     fn climb(self) -> Self {
@@ -84,7 +84,7 @@ impl Desk {
         let landing = self.landing();
         let wiring = Wiring::default();
         let rungs = self.route().rungs;
-        let bench = Bench::new(&landing, &wiring, &rungs, &self.desk.surroundings.host, &Silent).unwrap();
+        let bench = Bench::new(&landing, &wiring, &rungs, &self.open.surroundings.host, &Silent).unwrap();
         bench.rehearse(&rehearsal, &rungs).unwrap()
     }
 }
@@ -220,11 +220,11 @@ fn the_callers_variables_do_not_reach_a_check() {
     let desk = Desk::with("").climb();
     let landing = desk.landing();
     let rungs = desk.route().rungs;
-    let wiring = Wiring::of(&rungs, &desk.desk.ladder.answers).unwrap();
-    let bench = Bench::new(&landing, &wiring, &rungs, &desk.desk.surroundings.host, &Silent).unwrap();
+    let wiring = Wiring::of(&rungs, &desk.open.ladder.answers).unwrap();
+    let bench = Bench::new(&landing, &wiring, &rungs, &desk.open.surroundings.host, &Silent).unwrap();
     let text = step(
-            "run = [\"sh\", \"-c\", \"env | cut -d= -f1 | sort | tr '\\\\n' ' '\"]\nexpect = { stdout = '^HOME KLADDER_RUN LC_ALL (OLDPWD )?PATH PLANK_ROOT PWD (SHLVL )?TMPDIR (_ )?$' }",
-        );
+        "run = [\"sh\", \"-c\", \"env | cut -d= -f1 | sort | tr '\\\\n' ' '\"]\nexpect = { stdout = '^HOME KLADDER_RUN LC_ALL (OLDPWD )?PATH PLANK_ROOT PWD (SHLVL )?TMPDIR (_ )?$' }",
+    );
     let verdicts = bench.rehearse(&rehearsal(&text), &rungs).unwrap();
     assert_eq!(said(&verdicts[0]), "passed", "{:?}", verdicts[0]);
     assert!(Path::new(&landing).exists());

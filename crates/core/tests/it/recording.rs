@@ -6,10 +6,10 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use kladder_core::base::event::{Event, Observer, Silent};
-use kladder_core::settings::Home;
-use kladder_core::keep::landing::{Landings, Made};
 use kladder_core::bring::shelf::{Manifest, Place, Standing};
+use kladder_core::keep::landing::{Landings, Made};
 use kladder_core::keep::state::{Ended, Intent, Journal, JournalError, Kind, Recorder, StateError, Step, Writer};
+use kladder_core::settings::Home;
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -81,7 +81,8 @@ fn a_killed_run_is_undone_unless_its_landing_is_whole() {
     assert_eq!(scene.mended(run), (vec![false], Some(Ended::Undone)));
     assert!(!pins.exists() && fs::read_dir(landings.folder().join("landings")).unwrap().next().is_none());
     let run = scene.killed(Some(land(1)), &[]);
-    let made = Made { ladder: &scene.ladder(), text: "", pins: "the pins", rungs: vec![], skipped_gates: vec![], after: None };
+    let made =
+        Made { ladder: &scene.ladder(), text: "", pins: "the pins", rungs: vec![], skipped_gates: vec![], after: None };
     landings.draft().unwrap().finish(made).unwrap();
     assert!(landings.current_number().is_none());
     assert_eq!(scene.mended(run), (vec![true], Some(Ended::Finished)));
@@ -101,7 +102,9 @@ fn what_a_killed_run_shelved_stays_only_if_it_is_whole() {
         fs::create_dir_all(prepared.join("files")).unwrap();
         fs::write(prepared.join("files/plank"), "bytes").unwrap();
         let entries = Manifest::scan(&prepared.join("files")).unwrap();
-        place(name).put(&prepared, &Manifest::new(&"plank".parse().unwrap(), &"1".parse().unwrap(), vec![], entries)).unwrap();
+        place(name)
+            .put(&prepared, &Manifest::new(&"plank".parse().unwrap(), &"1".parse().unwrap(), vec![], entries))
+            .unwrap();
     }
     let torn = place("torn").files().join("plank");
     fs::remove_file(&torn).unwrap_or_else(|_| {
@@ -128,7 +131,10 @@ fn steps_are_read_back_as_they_were_and_old_runs_are_forgotten() {
     assert_eq!((run.ended, run.why.as_str()), (Some(Ended::Failed), "process 7 works on this home"));
     let steps: Vec<Step> = journal.steps(&run).unwrap().into_iter().map(|(_, step)| step).collect();
     let failed = Step::YardFailed { yard: "a".into(), reason: "b".into() };
-    assert_eq!(steps, [failed, Step::Shelved { tool: "plank".parse().unwrap(), files: 1, folder: "/shelf/plank".into() }]);
+    assert_eq!(
+        steps,
+        [failed, Step::Shelved { tool: "plank".parse().unwrap(), files: 1, folder: "/shelf/plank".into() }]
+    );
     (0..210).for_each(|_| begin().end::<_, StateError>(&Ok(())).unwrap());
     assert!(journal.runs(None).unwrap().len() <= 201 && journal.run(run.id).unwrap().is_none());
     assert_eq!(journal.runs(Some(Path::new("/elsewhere"))).unwrap(), []);

@@ -53,7 +53,10 @@ impl From<&Stopped> for Problem {
                 let what = format!("{rung} is in place; {} before {above} can follow", words::anew(*anew));
                 Self::new(Code::RestartNeeded, what)
                     .why("what was put on the shelf stays there; the landing that was current still is")
-                    .next(format!("{}, then `kladder climb`: it sees by itself whether that has happened", words::anew_do(*anew)))
+                    .next(format!(
+                        "{}, then `kladder climb`: it sees by itself whether that has happened",
+                        words::anew_do(*anew)
+                    ))
             }
         }
     }
@@ -111,10 +114,15 @@ fn failed(failures: &[Failure], held_up: usize, climbed: usize) -> Problem {
     }
     if held_up > 0 {
         let stand = if held_up == 1 { "stands" } else { "stand" };
-        first.why.push(format!("{} that {stand} on what failed {} not tried", count(held_up, "rung"), if held_up == 1 { "was" } else { "were" }));
+        first.why.push(format!(
+            "{} that {stand} on what failed {} not tried",
+            count(held_up, "rung"),
+            if held_up == 1 { "was" } else { "were" }
+        ));
     }
     if climbed > 0 {
-        let others = if climbed == 1 { "the other rung stands".to_owned() } else { format!("the other {climbed} rungs stand") };
+        let others =
+            if climbed == 1 { "the other rung stands".to_owned() } else { format!("the other {climbed} rungs stand") };
         first.why.push(format!("{others}, and the next climb goes on from there"));
     }
     first.why.push("the landing that was current still is; nothing on PATH has changed".to_owned());
@@ -254,8 +262,9 @@ fn refused(error: &UnpackError, reason: &Refusal) -> Problem {
         Refusal::Limit(_) => {
             problem.next("where it is so large on purpose, `unpacked = BYTES` in the definition says how large it gets")
         }
-        _ => problem
-            .next("tell those who keep the catalog: the archive is the pinned one, and it is not safe to unpack"),
+        _ => {
+            problem.next("tell those who keep the catalog: the archive is the pinned one, and it is not safe to unpack")
+        }
     }
 }
 
@@ -264,9 +273,8 @@ fn berth(error: &BerthError) -> Problem {
         BerthError::Taken { .. } => {
             Problem::of(Code::NoSolution, error).next("lend it elsewhere, or `only` what is not there yet, in `lends`")
         }
-        BerthError::LentTwice { one, other, .. } => {
-            Problem::of(Code::NoSolution, error).next(format!("leave {one} or {other} off the ladder, or lend elsewhere"))
-        }
+        BerthError::LentTwice { one, other, .. } => Problem::of(Code::NoSolution, error)
+            .next(format!("leave {one} or {other} off the ladder, or lend elsewhere")),
         BerthError::NothingToLend { .. } => {
             Problem::of(Code::BadFile, error).next("mend `lends` in the lender's definition")
         }
@@ -283,7 +291,9 @@ fn launch(error: &LaunchError) -> Problem {
             use kladder_core::tasks::launch::Brings;
             let (Brings::Command(name) | Brings::Variable(name)) = what;
             Problem::of(Code::NoSolution, error)
-                .next(format!("say which one answers: `{name} = \"{one}\"` or `\"{other}\"` under [answers] in the ladder"))
+                .next(format!(
+                    "say which one answers: `{name} = \"{one}\"` or `\"{other}\"` under [answers] in the ladder"
+                ))
                 .next(format!("or leave {one} or {other} off the ladder"))
         }
         LaunchError::File(error) => Problem::file(error),
@@ -316,14 +326,16 @@ fn check(what: &str, verdict: &Verdict) -> Problem {
     if let Outcome::Failed { finding, output, causes } = &verdict.outcome {
         problem = problem.why(words::finding(finding));
         if let Finding::Differs { differences, .. } = finding {
-            problem = differences.iter().fold(problem, |problem, one| problem.why(format!("  {}", words::difference(one))));
+            problem =
+                differences.iter().fold(problem, |problem, one| problem.why(format!("  {}", words::difference(one))));
         }
         problem = words::output(output).into_iter().fold(problem, |problem, line| problem.why(format!("  {line}")));
         known = !causes.is_empty();
         problem = causes.iter().fold(problem, |problem, cause| problem.next(words::cause(cause)));
         if let Finding::OtherVersion { .. } = finding {
             known = true;
-            problem = problem.next("the archive holds another version than the definition says: mend the release in the catalog");
+            problem = problem
+                .next("the archive holds another version than the definition says: mend the release in the catalog");
         }
     }
     if known { problem } else { problem.next("pin another version of it, or mend its definition") }

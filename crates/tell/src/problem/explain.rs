@@ -27,7 +27,9 @@ impl From<DeskError> for Problem {
             DeskError::Home { .. } => {
                 Self::of(Code::BadFile, &error).next("set KLADDER_HOME to another folder, or move the home")
             }
-            DeskError::Yard { .. } => Self::of(Code::Usage, &error).next("`--yard FOLDER` or `--yard https://HOST/PATH`"),
+            DeskError::Yard { .. } => {
+                Self::of(Code::Usage, &error).next("`--yard FOLDER` or `--yard https://HOST/PATH`")
+            }
             DeskError::Document(error) => Self::document(error),
             DeskError::Catalog(error) => Self::catalog(error),
             DeskError::Pins(error) => Self::pins_file(error),
@@ -97,16 +99,16 @@ impl From<BackError> for Problem {
             }
             BackError::NoSuch { there, .. } => {
                 let there: Vec<String> = there.iter().map(u32::to_string).collect();
-                problem(Code::Usage).next(format!("there are {}; `kladder landings` tells what they are", there.join(", ")))
+                problem(Code::Usage)
+                    .next(format!("there are {}; `kladder landings` tells what they are", there.join(", ")))
             }
             BackError::Nowhere { current: None } => problem(Code::NotClimbed).next("`kladder climb` makes the first"),
             BackError::Nowhere { .. } => problem(Code::Usage).next("`kladder landings` lists those that there are"),
             BackError::Cleared { rungs, .. } => rungs.iter().fold(problem(Code::Failed), |problem, rung| {
                 problem.next(format!("`kladder add {} ={}`, then `kladder climb`", rung.tool, rung.version))
             }),
-            BackError::Pins { .. } => {
-                problem(Code::Damaged).next("go back to another one, or stay: `kladder climb` keeps to the pins beside the ladder")
-            }
+            BackError::Pins { .. } => problem(Code::Damaged)
+                .next("go back to another one, or stay: `kladder climb` keeps to the pins beside the ladder"),
             BackError::Landing(error) => Self::landing(error),
             BackError::State(error) => Self::state(error),
             BackError::File(error) => Self::file(error),
@@ -117,8 +119,9 @@ impl From<BackError> for Problem {
 impl From<ClearError> for Problem {
     fn from(error: ClearError) -> Self {
         match &error {
-            ClearError::Landing(error) => Self::landing(error)
-                .why("what a landing that cannot be read uses is not known, so nothing was removed"),
+            ClearError::Landing(error) => {
+                Self::landing(error).why("what a landing that cannot be read uses is not known, so nothing was removed")
+            }
             ClearError::State(error) => Self::state(error),
             ClearError::File(error) => Self::file(error),
             ClearError::Cancelled(_) => Self::interrupted(),

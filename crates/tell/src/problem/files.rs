@@ -218,10 +218,14 @@ impl Problem {
     /// A record of what was accepted or is due could not be read: nobody but the user can say that it may be forgotten.
     pub(super) fn memory(error: &RecordError) -> Self {
         let path = match error {
-            RecordError::Damaged { path, .. } | RecordError::Newer { path, .. } => shell_word(path),
-            RecordError::File(FileError { path, .. }) => shell_word(path),
+            RecordError::Damaged { path, .. }
+            | RecordError::Newer { path, .. }
+            | RecordError::File(FileError { path, .. }) => shell_word(path),
         };
-        Self::record(error, &format!("`rm {path}` forgets it: licences are asked for again, and a restart that was due is not known"))
+        Self::record(
+            error,
+            &format!("`rm {path}` forgets it: licences are asked for again, and a restart that was due is not known"),
+        )
     }
 
     /// A landing that could not be used.

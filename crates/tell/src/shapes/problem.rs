@@ -82,7 +82,10 @@ mod tests {
     #[test]
     fn commands_are_taken_out_of_advice_where_nothing_is_left_to_fill_in() {
         let split = |text: &str| text.split(' ').map(str::to_owned).collect::<Vec<_>>();
-        assert_eq!(commands("`kladder add x =1.4`, then `kladder climb`"), [split("kladder add x =1.4"), split("kladder climb")]);
+        assert_eq!(
+            commands("`kladder add x =1.4`, then `kladder climb`"),
+            [split("kladder add x =1.4"), split("kladder climb")]
+        );
         assert!(commands("give it more time: `kladder pin --within SECONDS`").is_empty());
         assert!(commands("did you mean `skerroc`?").is_empty());
     }

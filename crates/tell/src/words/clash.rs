@@ -102,7 +102,8 @@ pub fn listed(newest_first: &[Version]) -> String {
 fn way_out(way: &WayOut) -> String {
     let taken = way.takes.as_ref().map(|(tool, version)| format!(", with {tool} {version}")).unwrap_or_default();
     let moved = if way.moved == 0 { String::new() } else { format!("; {} would move", count(way.moved, "pin")) };
-    let (tool, line, host) = way.wish.as_ref().map_or(("", 0, HostPolicy::Allow), |w| (w.tool.as_str(), w.line, w.host));
+    let (tool, line, host) =
+        way.wish.as_ref().map_or(("", 0, HostPolicy::Allow), |w| (w.tool.as_str(), w.line, w.host));
     let change = match &way.change {
         Change::Range { range, .. } => format!("{} on line {line} solves it", assigned(tool, range, host)),
         Change::Add { tool, range } => {

@@ -34,7 +34,8 @@ pub fn demanded(demand: &Demand) -> String {
 
 /// What was found.
 pub fn found(found: &Fact) -> String {
-    let with = |name: &str, version: Option<&str>| version.map_or(name.to_owned(), |version| format!("{name} {version}"));
+    let with =
+        |name: &str, version: Option<&str>| version.map_or(name.to_owned(), |version| format!("{name} {version}"));
     match found {
         Fact::Named { name, version } => with(name, version.as_deref()),
         Fact::Command { file, version, why } => {
@@ -82,7 +83,7 @@ pub fn admin_script(standings: &[Standing]) -> Option<String> {
         let (needed, found) = (needed(&standing.needed), found(&standing.found));
         // A comment is one line, whatever stands in it.
         let head = format!("{}: {tool} needs {needed}; found: {found}.", standing.gate);
-        text.push_str(&format!("\n# {}\n{}\n", crate::text::clean(&head), standing.admin.join("\n")));
+        text.extend(["\n# ", &crate::text::clean(&head), "\n", &standing.admin.join("\n"), "\n"]);
     }
     Some(text)
 }

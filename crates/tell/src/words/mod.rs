@@ -10,7 +10,7 @@ pub use clash::wished;
 pub use confined::confined;
 pub use gate::{admin_script, demanded, found, needed};
 pub use reason::{asked, moves, reason};
-pub use verdict::{cause, claim, difference, finding, output, outcome, owner, skipped};
+pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};
 
 use kladder_choose::catalog::Anew;
 use kladder_core::keep::state::TaskName;

@@ -39,7 +39,11 @@ pub fn outcome(outcome: &Outcome) -> &'static str {
 pub fn finding(finding: &Finding) -> String {
     match finding {
         Finding::Differs { all, .. } => {
-            if *all == 1 { "1 of its files is not as it was".to_owned() } else { format!("{all} of its files are not as they were") }
+            if *all == 1 {
+                "1 of its files is not as it was".to_owned()
+            } else {
+                format!("{all} of its files are not as they were")
+            }
         }
         Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
         Finding::Status { status, expected } => format!("it ended with status {status}, and {expected} was expected"),
@@ -74,7 +78,7 @@ pub fn difference(difference: &Difference) -> String {
 pub fn skipped(skipped: &Skipped) -> String {
     match skipped {
         Skipped::NotOnLadder { tools } => {
-            let names: Vec<&str> = tools.iter().map(|tool| tool.as_str()).collect();
+            let names: Vec<&str> = tools.iter().map(kladder_choose::names::ToolName::as_str).collect();
             format!("{} {} not on the ladder", names.join(", "), if names.len() == 1 { "is" } else { "are" })
         }
         Skipped::EarlierFailed => "the step before it failed".into(),
@@ -105,13 +109,17 @@ pub fn cause(cause: &Cause) -> String {
             format!("it wants {wanted} of {library}, and the one that is there is older: pin an older release of it")
         }
         Cause::NoLibrary { library } => {
-            format!("nobody provides the library {library}: install the system's package that has it, or add a need for it")
+            format!(
+                "nobody provides the library {library}: install the system's package that has it, or add a need for it"
+            )
         }
         Cause::NoInterpreter { interpreter } => {
             format!("its interpreter {interpreter} is not there: the definition should need a tool that brings it")
         }
         Cause::NoCompanion { module } => {
-            format!("it needs the module {module}, which did not come with it: the definition should bring it as a piece")
+            format!(
+                "it needs the module {module}, which did not come with it: the definition should bring it as a piece"
+            )
         }
         Cause::NotExecutable { file } => {
             let file = file.as_deref().unwrap_or("a file of it");

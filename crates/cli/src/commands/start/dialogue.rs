@@ -46,9 +46,8 @@ pub(super) fn hold_from_the_start(
     loop {
         let names: Vec<String> = presets.iter().map(|p| format!("{}: {}", p.preset, clean(&p.summary))).collect();
         let meaning = help("a preset is a start; every line of it can be changed later", CHOOSING);
-        let select = Select::new("What is this workstation for?", names)
-            .with_help_message(&meaning)
-            .with_render_config(look());
+        let select =
+            Select::new("What is this workstation for?", names).with_help_message(&meaning).with_render_config(look());
         let mut chosen = None;
         reply(select.raw_prompt_skippable(), |option| chosen = Some(option.index))?;
         let Some(preset) = chosen.and_then(|at| presets.get(at)) else { continue };
@@ -113,7 +112,11 @@ fn ask(question: &Question, answers: &mut Answers) -> Result<Reply, Problem> {
         Question::Series { tool, choices, default } => ask_series(tool, choices, default.as_deref(), answers),
         Question::Pieces { tool, choices } => ask_pieces(tool, choices, answers),
         Question::Host { tool, capability, found } => {
-            let text = format!("This host has {} {}. Use it as its {capability}?", found.file.to_string_lossy(), found.version);
+            let text = format!(
+                "This host has {} {}. Use it as its {capability}?",
+                found.file.to_string_lossy(),
+                found.version
+            );
             let help = "it is looked at again at each climb; nothing of it is changed";
             yes_or_no(&text, help, true, |yes| {
                 answers.host.insert(tool.clone(), yes);
@@ -136,23 +139,30 @@ fn help(meaning: &str, keys: &str) -> String {
     format!("{meaning}; {keys}")
 }
 
-fn ask_series(tool: &ToolName, choices: &[String], default: Option<&str>, answers: &mut Answers) -> Result<Reply, Problem> {
+fn ask_series(
+    tool: &ToolName,
+    choices: &[String],
+    default: Option<&str>,
+    answers: &mut Answers,
+) -> Result<Reply, Problem> {
     let mut options: Vec<&str> = choices.iter().map(String::as_str).collect();
     options.push(NO_SERIES);
     let cursor = options.iter().position(|option| Some(*option) == default).unwrap_or(options.len() - 1);
     let text = format!("Which series of {tool}?");
     let meaning = help("a series is a run of releases; the newest of it is taken, and pinned", CHOOSING);
-    let select = Select::new(&text, options)
-        .with_starting_cursor(cursor)
-        .with_help_message(&meaning)
-        .with_render_config(look());
+    let select =
+        Select::new(&text, options).with_starting_cursor(cursor).with_help_message(&meaning).with_render_config(look());
     reply(select.prompt_skippable(), |series| {
         let series = if series == NO_SERIES { "" } else { series };
         answers.series.insert(tool.clone(), series.to_owned());
     })
 }
 
-fn ask_pieces(tool: &ToolName, choices: &[(String, String, Option<u64>)], answers: &mut Answers) -> Result<Reply, Problem> {
+fn ask_pieces(
+    tool: &ToolName,
+    choices: &[(String, String, Option<u64>)],
+    answers: &mut Answers,
+) -> Result<Reply, Problem> {
     let label = |(piece, summary, size): &(String, String, Option<u64>)| {
         let size = size.map(|size| format!(", {}", bytes(size))).unwrap_or_default();
         format!("{piece}: {}{size}", clean(summary))

@@ -175,7 +175,10 @@ pub trait Observer: Sync {
 
     /// Asked often; `true` ends the work at the next safe point.
     fn cancelled(&self) -> bool {
-        self.behind().is_some_and(|behind| behind.cancelled())
+        match self.behind() {
+            Some(behind) => behind.cancelled(),
+            None => false,
+        }
     }
 
     /// The counter that moves with every byte received, for those who draw progress.

@@ -79,7 +79,7 @@ pub enum How {
 pub struct Difference {
     /// Which one, below the folder that is looked at, or in whole.
     #[serde(with = "crate::base::record::path")]
-        #[schemars(with = "String")]
+    #[schemars(with = "String")]
     pub path: PathBuf,
     /// In what way.
     pub how: How,

@@ -9,11 +9,11 @@ use std::fs::{self, File, OpenOptions, TryLockError};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::Artifact;
 use crate::base::crash;
 use crate::base::digest::Digest;
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
+use kladder_choose::catalog::Artifact;
 
 use super::rehash::rehash;
 use super::{FetchError, Onward};

@@ -26,9 +26,9 @@ use std::time::{Duration, Instant};
 use course::Outcome;
 use receive::Transfer;
 
-use kladder_choose::catalog::Artifact;
 use crate::base::event::{Cancelled, Event, Observer, check_cancelled};
 use crate::base::files::FileError;
+use kladder_choose::catalog::Artifact;
 
 /// How often a wish to end is looked for.
 const GLANCE: Duration = Duration::from_millis(50);

@@ -13,11 +13,11 @@ use super::cache::Partial;
 use super::course::{Course, Next};
 use super::rehash::rehash;
 use super::{Attempt, FetchError, GLANCE, Network, Onward, Yard, YardError, note, outcome, pause, seed};
-use kladder_choose::catalog::Artifact;
 use crate::base::crash;
 use crate::base::digest::{Digest, Hasher};
 use crate::base::event::{Event, Observer, check_cancelled};
 use crate::base::files::{Attach, FileError};
+use kladder_choose::catalog::Artifact;
 
 /// Bytes handed over at once.
 const BLOCK: usize = 256 * 1024;

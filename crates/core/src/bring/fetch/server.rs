@@ -67,7 +67,8 @@ pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
 type Answer = ureq::http::Response<ureq::Body>;
 
 fn open_url(address: &str, artifact: &Artifact, from: u64, network: &Network) -> Result<Offer, YardError> {
-    let segments: Vec<_> = artifact.file.as_str().split('/').map(|s| utf8_percent_encode(s, SEGMENT).to_string()).collect();
+    let segments: Vec<_> =
+        artifact.file.as_str().split('/').map(|s| utf8_percent_encode(s, SEGMENT).to_string()).collect();
     let answer = get(&format!("{address}/{}", segments.join("/")), from, network)?;
     let from = if answer.status() == 206 {
         check_part(&answer, artifact, from)?;

@@ -8,9 +8,9 @@ use std::time::Duration;
 use kladder_choose::address::YardAddress;
 use kladder_choose::catalog::Artifact;
 
+use super::Network;
 use super::folder::Folder;
 use super::server::Server;
-use super::Network;
 use crate::base::digest::Digest;
 
 /// What a yard has to give.

@@ -21,6 +21,7 @@ use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::{Artifact, Trial, Unpacking};
 use kladder_choose::names::ToolName;
+use kladder_choose::template::Template;
 use kladder_choose::version::Version;
 
 use crate::base::crash;
@@ -51,7 +52,7 @@ impl PlaceRecipe<'_> {
             digest = unpacking(digest.field("artifact", sha256.bytes()), unpack);
         }
         for trial in self.set_up {
-            digest = digest.list("run", trial.run.iter().map(|word| word.as_written())).field("input", &trial.input);
+            digest = digest.list("run", trial.run.iter().map(Template::as_written)).field("input", &trial.input);
             digest = digest.field("status", trial.expect.status.to_le_bytes());
         }
         digest.finish()

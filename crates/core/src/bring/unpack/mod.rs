@@ -31,10 +31,10 @@ use root::Root;
 use session::Session;
 use writer::Target;
 
-use kladder_choose::catalog::Artifact;
 use crate::base::event::{Cancelled, Observer};
 use crate::base::files::FileError;
 use crate::bring::shelf::{ManifestEntry, Twins};
+use kladder_choose::catalog::Artifact;
 
 /// How much an archive may hold.
 #[derive(Clone, Copy, Debug)]

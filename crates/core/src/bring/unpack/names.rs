@@ -35,7 +35,8 @@ pub(super) struct Naming {
 
 impl Naming {
     pub(super) fn new(unpacking: &Unpacking, depth: usize) -> Result<Self, NoPattern> {
-        let mut moves: Vec<_> = unpacking.moves.iter().map(|(from, to)| (from.as_str().into(), to.as_str().into())).collect();
+        let mut moves: Vec<_> =
+            unpacking.moves.iter().map(|(from, to)| (from.as_str().into(), to.as_str().into())).collect();
         // The longest one that fits applies.
         moves.sort_by_key(|(from, _): &(PathBuf, PathBuf)| std::cmp::Reverse(from.components().count()));
         Ok(Self {

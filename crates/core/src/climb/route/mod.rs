@@ -36,12 +36,10 @@ pub enum RouteError {
         version: Version,
     },
     /// The pins have no artifact for the host.
-    #[error("{tool} {version} is pinned without an artifact for {platform}")]
+    #[error("{rung} is pinned without an artifact for {platform}")]
     NoArtifact {
-        /// The tool.
-        tool: ToolName,
-        /// The version.
-        version: Version,
+        /// What is pinned.
+        rung: Box<RungName>,
         /// The piece whose artifact it is; `None` for the tool's own.
         piece: Option<String>,
         /// The host's platform.
@@ -153,8 +151,7 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, all: &All<'_>, needs: &Needs) ->
 fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Result<Vec<Artifact>, RouteError> {
     let (platform, release) = (ground.platform, found.release.as_ref());
     let missing = |piece: Option<&str>, there: Vec<Scope>| RouteError::NoArtifact {
-        tool: found.key.tool.clone(),
-        version: found.pin.version.clone(),
+        rung: Box::new(RungName { tool: found.key.tool.clone(), version: found.pin.version.clone() }),
         piece: piece.map(str::to_owned),
         platform: platform.clone(),
         there,
@@ -180,9 +177,8 @@ fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) ->
     };
     let wishes = ground.ladder.wishes.iter().filter(own);
     let needs = all.values().filter(|other| {
-        let asks = |need: &&Need| {
-            need.ways.iter().any(|way| found.definition.answers_to(&way.name) && names(&way.pieces))
-        };
+        let asks =
+            |need: &&Need| need.ways.iter().any(|way| found.definition.answers_to(&way.name) && names(&way.pieces));
         other.needs(ground.platform).filter(asks).any(|need| found::met_by(all, other, need).contains(&found.key))
     });
     let wishes = wishes.map(|wish| Because::Wished { line: wish.place.line });

@@ -29,7 +29,7 @@ const LARGE: usize = 64;
 
 /// A catalog in a folder.
 pub struct Folder {
-    folder: PathBuf,
+    root: PathBuf,
     about: About,
     names: Vec<ToolName>,
     tools: BTreeMap<ToolName, PathBuf>,
@@ -52,12 +52,13 @@ impl Folder {
         let about = About::parse(&read(&path)?, &folder)?;
         let mut tools = BTreeMap::new();
         for (name, path) in listed(&folder.join("tools"), "toml")? {
-            let name = name.parse().map_err(|error| CatalogError::Wrong { path: path.clone(), message: format!("{error}") });
+            let name =
+                name.parse().map_err(|error| CatalogError::Wrong { path: path.clone(), message: format!("{error}") });
             tools.insert(name?, path);
         }
         let index_file = indexes.filter(|_| tools.len() >= LARGE).map(|indexes| indexes.join(index_name(&folder)));
         let names = tools.keys().cloned().collect();
-        Ok(Self { folder, about, names, tools, index_file, index: OnceCell::new() })
+        Ok(Self { root: folder, about, names, tools, index_file, index: OnceCell::new() })
     }
 
     fn index(&self) -> Result<&Index, CatalogError> {
@@ -74,7 +75,7 @@ impl Folder {
             TextKind::Preset => ("presets", "toml"),
             TextKind::Rehearsal => ("rehearsals", "toml"),
         };
-        (self.folder.join(name), ending)
+        (self.root.join(name), ending)
     }
 }
 

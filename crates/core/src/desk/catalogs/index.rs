@@ -144,8 +144,9 @@ impl Index {
         let cores = thread::available_parallelism().map_or(1, usize::from);
         let share = stamps.len().div_ceil(cores).max(1);
         let read = |(name, path, stamp): &(&ToolName, &Path, Stamp)| {
-            let known =
-                old.filter(|old| old.knows(name, *stamp)).and_then(|old| old.heads.tools.get(*name).map(|head| (old, head)));
+            let known = old
+                .filter(|old| old.knows(name, *stamp))
+                .and_then(|old| old.heads.tools.get(*name).map(|head| (old, head)));
             let known = known.and_then(|(old, head)| Some((head.clone(), old.record(head)?)));
             let (head, record) = known.or_else(|| fresh(name, path, *stamp))?;
             Some(((*name).clone(), head, record))

@@ -84,7 +84,11 @@ impl Colleague {
         }
         let is_git = text.trim_end_matches('/').rsplit_once('.').is_some_and(|(_, end)| end == "git");
         if local.join(".git").exists() || is_git || text.starts_with("ssh://") {
-            return Ok(Self::Repository(if local.exists() { local.to_string_lossy().into_owned() } else { text.to_owned() }));
+            return Ok(Self::Repository(if local.exists() {
+                local.to_string_lossy().into_owned()
+            } else {
+                text.to_owned()
+            }));
         }
         if local.is_dir() {
             let file = local.join(FILE_NAME);
@@ -188,9 +192,10 @@ fn named_catalogs(source: &Source) -> Result<Vec<PathBuf>, DocumentError> {
 }
 
 fn parsed(source: &Source) -> Result<DocumentMut, DocumentError> {
-    source.text.parse().map_err(|error: toml_edit::TomlError| {
-        source.invalid(error.span().unwrap_or(0..0), error.message())
-    })
+    source
+        .text
+        .parse()
+        .map_err(|error: toml_edit::TomlError| source.invalid(error.span().unwrap_or(0..0), error.message()))
 }
 
 /// The ladder with its catalogs named from its new place; everything else in it stays.
@@ -277,7 +282,8 @@ mod tests {
 
     #[test]
     fn only_the_catalog_of_a_ladder_is_rewritten() {
-        let source = Source::new("ladder.toml", "# ours\n[ladder]\ncatalog = \"../catalog\" # here\n[rungs]\na = \"1\"\n");
+        let source =
+            Source::new("ladder.toml", "# ours\n[ladder]\ncatalog = \"../catalog\" # here\n[rungs]\na = \"1\"\n");
         let moved = [Moved { named: "../../x".into(), copy: None }];
         assert_eq!(rewritten(&source, &moved).unwrap(), source.text.replace("../catalog", "../../x"));
         assert_eq!(named_catalogs(&source).unwrap(), [PathBuf::from("../catalog")]);

@@ -47,7 +47,8 @@ pub fn compose(
     lines.extend(taken_over(catalogs, answers, host)?);
     for rung in declined {
         let Line { text, remark } = line(catalogs, rung, answers)?;
-        lines.push(Line { text: ["# ", &text].concat(), remark: remark.map(|remark| ["declined: ", &remark].concat()) });
+        lines
+            .push(Line { text: ["# ", &text].concat(), remark: remark.map(|remark| ["declined: ", &remark].concat()) });
     }
     // Remarks stand in one column, as far as the longest line allows.
     let width = lines.iter().map(|line| line.text.chars().count()).max().unwrap_or(0).min(60);
@@ -76,9 +77,8 @@ fn taken_over(catalogs: &Catalogs, answers: &Answers, host: &dyn OnHost) -> Resu
         let range = Range { requirement: Requirement::any(), series: None, pieces: Vec::new() };
         let value = Terms { range, host: HostPolicy::Prefer }.to_value().to_string();
         let found = host.find(&definition);
-        let remark = found.map(|found| {
-            ["this host has ", &found.file.to_string_lossy(), " ", found.version.as_str()].concat()
-        });
+        let remark =
+            found.map(|found| ["this host has ", &found.file.to_string_lossy(), " ", found.version.as_str()].concat());
         // The tool itself, not what it provides: that might be met by another one.
         lines.push(Line { text: [key(tool).as_str(), " = ", value.trim()].concat(), remark });
     }

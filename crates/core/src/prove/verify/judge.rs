@@ -15,9 +15,7 @@ pub(super) fn judge(trial: &Trial, ran: &Ran, pinned: Option<&Version>) -> Outco
         // The caller looks for that itself, and ends.
         Ended::Cancelled => return Outcome::Passed,
         Ended::TooLate => Some(Finding::TooLong { limit: trial.limit }),
-        Ended::Status(status) if status != expect.status => {
-            Some(Finding::Status { status, expected: expect.status })
-        }
+        Ended::Status(status) if status != expect.status => Some(Finding::Status { status, expected: expect.status }),
         Ended::Status(_) => None,
     };
     let finding = finding

@@ -27,6 +27,7 @@ use crate::bring::shelf::Standing;
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process;
 use crate::host::survey::{Host, answers};
+use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::tasks::launch::{Wiring, filled, launcher_differs};
 use crate::tasks::{Rung, Shelved, Source};
@@ -75,7 +76,7 @@ impl<'b> Bench<'b> {
         for folder in ["home", "tmp"] {
             files::create_folder(&scratch.path().join(folder))?;
         }
-        let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(|berth| berth.corners()).collect();
+        let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(Berth::corners).collect();
         Ok(Self { landing, host, wiring, scratch, corners, observer })
     }
 

@@ -5,8 +5,8 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use landlock::{
-    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, LandlockStatus, PathBeneath, PathFd, Ruleset, RulesetAttr,
-    RulesetCreated, RulesetCreatedAttr, RulesetError, RulesetStatus, Scope,
+    ABI, Access, AccessFs, AccessNet, CompatLevel, Compatible, LandlockStatus, PathBeneath, PathFd, Ruleset,
+    RulesetAttr, RulesetCreated, RulesetCreatedAttr, RulesetError, RulesetStatus, Scope,
 };
 
 use crate::base::event::{Confined, Kept};
@@ -20,16 +20,8 @@ const SYSTEM: [&str; 12] =
     ["/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/usr", "/etc", "/opt", "/nix", "/proc", "/sys"];
 
 /// Devices that every program may use.
-const DEVICES: [&str; 8] = [
-    "/dev/null",
-    "/dev/zero",
-    "/dev/full",
-    "/dev/random",
-    "/dev/urandom",
-    "/dev/tty",
-    "/dev/ptmx",
-    "/dev/pts",
-];
+const DEVICES: [&str; 8] =
+    ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom", "/dev/tty", "/dev/ptmx", "/dev/pts"];
 
 /// Confines the calling thread and whatever it starts; tells from what.
 pub(crate) fn enter(cell: &Cell) -> Confined {

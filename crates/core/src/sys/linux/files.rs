@@ -24,7 +24,7 @@ pub(crate) fn exchange(one: &Path, other: &Path) -> io::Result<()> {
     Ok(renameat_with(CWD, one, CWD, other, RenameFlags::EXCHANGE)?)
 }
 
-/// Makes `new` share the blocks of `source` (ioctl_ficlone(2)).
+/// Makes `new` share the blocks of `source` (`ioctl_ficlone(2)`).
 ///
 /// # Errors
 /// Those of the system; also where the file system has no clones.

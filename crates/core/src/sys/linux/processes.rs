@@ -54,7 +54,7 @@ fn marked(mark: &str) -> BTreeSet<i32> {
     below
 }
 
-/// A process's parent and state (proc_pid_stat(5)).
+/// A process's parent and state (`proc_pid_stat(5)`).
 fn parent_of(pid: i32) -> Option<(i32, char)> {
     let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     let mut fields = text.rsplit_once(')')?.1.split_whitespace();
