@@ -22,8 +22,8 @@ pub fn check(name: &str, bytes: &[u8]) {
     let file = fs::File::open(&archive).expect("the archive is there");
     let (sha256, size) = (Digest::of(b""), bytes.len() as u64);
     // A small size on the label keeps bombs small.
-    let (scopes, file) = (vec![Scope::Any], InnerPath::new(name).expect("it is a plain name"));
-    let artifact = Artifact { scopes, file, size, sha256, unpacked: None, unpack: Unpacking::default() };
+    let (scopes, path) = (vec![Scope::Any], InnerPath::new(name).expect("it is a plain name"));
+    let artifact = Artifact { scopes, file: path, size, sha256, unpacked: None, unpack: Unpacking::default() };
     let made = unpack([(Content::Whole(file), &artifact)], &into, &Twins::default(), &Silent);
     let beside = fs::read_dir(folder.path()).expect("the folder can be read").count();
     assert_eq!(beside, 2, "something stands beside the folder");
