@@ -17,6 +17,7 @@ mod private;
 mod returning;
 mod sandbox;
 mod settings;
+mod shapes;
 mod space;
 mod start;
 mod story;
