@@ -177,6 +177,36 @@ impl Choosing<'_> {
         }))
     }
 
+    /// What has to be let go so that each of `tools` gets the newest release that only pins hold back: such a release
+    /// itself, so that whatever must move along does, and nothing else. A tool without one is let go alone.
+    ///
+    /// # Errors
+    /// [`PinsError`] where the catalog cannot be read, or no longer fits the pins.
+    pub fn taking(&self, tools: &[ToolName]) -> Result<Moves, PinsError> {
+        let mut moves = Moves::default();
+        for tool in tools {
+            match self.held_back(tool)? {
+                Some(version) => moves.exact.push((tool.clone(), version)),
+                None => moves.tools.push(tool.clone()),
+            }
+        }
+        // Releases that each could be had may still not go together.
+        let together = Choosing { moves: &moves, ..*self }.trial().is_some();
+        Ok(if together { moves } else { Moves { tools: tools.to_vec(), ..Moves::default() } })
+    }
+
+    /// The newest release that only pins hold back.
+    fn held_back(&self, tool: &ToolName) -> Result<Option<Version>, PinsError> {
+        let Some((pins, pin)) = self.pinned(tool) else { return Ok(None) };
+        let card = self.card_of(tool)?;
+        for release in newer(&card, pin).into_iter().take(LOOKED_INTO) {
+            if matches!(self.reason(pins, &card, pin, release)?, Reason::Pinned(_)) {
+                return Ok(Some(release.version.clone()));
+            }
+        }
+        Ok(None)
+    }
+
     fn pinned(&self, tool: &ToolName) -> Option<(&Pins, &Pin)> {
         let pins = self.old?;
         Some((pins, pins.rungs.get(tool)?))

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use kladder_choose::names::ToolName;
 use kladder_choose::near::near;
-use kladder_choose::pins::{Limits, Moves, News, Passed, Pins};
+use kladder_choose::pins::{Choosing, Limits, Moves, News, Passed, Pins, PinsError, shifts};
 use kladder_core::desk::Desk;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
@@ -22,18 +22,22 @@ pub(super) fn run(context: &Context, out: &Out, options: &NewerOptions) -> Resul
     let tools = asked_for(&pins, &options.tools)?;
     let desk = Desk { old: Some(pins), ..desk };
     let host = desk.host_tools();
+    let none = Moves::default();
+    let choosing = desk.choosing(&host, &none, Limits::default());
+    let failed = |error: PinsError| Problem::from_pins(&error, &desk.ladder.path);
+    let all = options.tools.is_empty();
+    let moves = if all { Moves { all, ..Moves::default() } } else { choosing.taking(&tools).map_err(failed)? };
     if options.take {
-        let moves = Moves { all: options.tools.is_empty(), tools, ..Moves::default() };
         let pins = pin::choose(&desk, &host, &moves, Limits::default())?;
         pin::report(&desk, &pins, "", out)?;
         return climb::run(context, out, &options.climb);
     }
-    let none = Moves::default();
-    let choosing = desk.choosing(&host, &none, Limits::default());
     let news = tools.iter().filter_map(|tool| choosing.news(tool).transpose());
-    let news = news.collect::<Result<Vec<News>, _>>().map_err(|error| Problem::from_pins(&error, &desk.ladder.path))?;
+    let news = news.collect::<Result<Vec<News>, _>>().map_err(failed)?;
     out.value(&shapes::Newer::of(&news))?;
-    show(&news, &options.tools, out)?;
+    let taken = Choosing { moves: &moves, ..choosing }.pins().map_err(failed)?;
+    let moved = desk.old.as_ref().map_or(0, |old| shifts(old, &taken, "").len());
+    show(&news, moved, &options.tools, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -47,7 +51,7 @@ fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<ToolName>, Problem> {
     Ok(pins.rungs.keys().filter(is_meant).cloned().collect())
 }
 
-fn show(news: &[News], named: &[String], out: &Out) -> Result<(), Problem> {
+fn show(news: &[News], moved: usize, named: &[String], out: &Out) -> Result<(), Problem> {
     let is_old = |news: &&News| news.within.is_some() || news.in_series.is_some() || news.at_all.is_some();
     let old: Vec<&News> = news.iter().filter(is_old).collect();
     for news in &old {
@@ -65,11 +69,10 @@ fn show(news: &[News], named: &[String], out: &Out) -> Result<(), Problem> {
             count(still, "rung")
         ))?;
     }
-    let ready = old.iter().filter(|news| news.within.is_some()).count();
-    if ready > 0 {
+    if moved > 0 {
         let gap = if still == 0 { "\n" } else { "" };
         let named: String = named.iter().map(|tool| format!(" {tool}")).collect();
-        out.say(format!("{gap}`kladder newer --take{named}` moves {} and climbs.", count(ready, "rung")))?;
+        out.say(format!("{gap}`kladder newer --take{named}` moves {} and climbs.", count(moved, "rung")))?;
     }
     Ok(())
 }

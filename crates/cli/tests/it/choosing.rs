@@ -199,6 +199,38 @@ tidlow 4.0.8 of 2026-07-07
     assert!(sandbox.run(&["newer", "nothing"]).complaint().contains("`nothing` is no rung of this ladder"));
 }
 
+/// Whatever command `newer` and `why` name does what they say.
+#[test]
+fn what_newer_recommends_takes_what_it_names_and_what_must_move_along() {
+    let lines = "skerroc 1.5 oarweld:3
+        skerroc 1.4 oarweld:2
+        oarweld 3.0
+        oarweld 2.0
+        tidlow 2.0
+        tidlow 1.0";
+    for (pinned, command, expected) in [
+        ("skerroc = \"1.4\"\ntidlow = \"1\"", "newer --take skerroc", "oarweld 3.0, skerroc 1.5, tidlow 1.0"),
+        ("skerroc = \"1.4\"\ntidlow = \"1\"", "newer --take tidlow", "oarweld 2.0, skerroc 1.4, tidlow 2.0"),
+        ("skerroc = \"1.4\"\ntidlow = \"1\"", "newer --take", "oarweld 3.0, skerroc 1.5, tidlow 2.0"),
+    ] {
+        let sandbox = Sandbox::of_lines(lines);
+        sandbox.wish(pinned);
+        let _ = sandbox.run(&["pin"]).passed();
+        sandbox.wish("skerroc = \"any\"\ntidlow = \"any\"");
+        let tool: Vec<&str> = command.split(' ').skip(2).collect();
+        let told = sandbox.run(&[&["newer"], &tool[..]].concat()).passed().stdout;
+        assert!(told.contains(&format!("`kladder {command}` moves")), "{told}");
+        // The archives do not exist; what is pinned tells enough.
+        let _ = sandbox.run(&command.split(' ').collect::<Vec<_>>());
+        let pins = sandbox.run(&["pin", "--json"]).passed().json();
+        let rungs = pins["rungs"].as_array().unwrap().iter();
+        let rungs: Vec<String> = rungs
+            .map(|rung| format!("{} {}", rung["tool"].as_str().unwrap(), rung["version"].as_str().unwrap()))
+            .collect();
+        assert_eq!(rungs.join(", "), expected, "{command}\n{told}");
+    }
+}
+
 #[test]
 fn newer_takes_what_fits_and_climbs() {
     let sandbox = Sandbox::new();

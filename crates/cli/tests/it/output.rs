@@ -92,13 +92,28 @@ fn quiet_is_quiet_and_colour_comes_only_when_asked_for() {
 fn help_lists_every_command_and_habits_get_our_word() {
     let sandbox = Sandbox::new();
     let help = sandbox.run(&["--help"]).passed().stdout;
-    for command in ["demo", "search", "add", "drop", "pin", "why", "newer", "route", "climb", "verify", "run", "yard"] {
-        assert!(help.contains(&format!("\n  {command} ")), "{command} is not in the help");
+    let listed: Vec<&str> = help
+        .lines()
+        .filter(|line| line.starts_with("  ") && line.as_bytes().get(2).is_some_and(u8::is_ascii_lowercase))
+        .filter_map(|line| line.split_whitespace().next())
+        .collect();
+    assert_eq!(listed.len(), 20, "{listed:?}");
+    for command in listed {
         let own = sandbox.run(&[command, "--help"]).passed().stdout;
-        assert!(own.contains("Usage: kladder"), "{own}");
+        assert!(own.contains(&format!("Usage: kladder {command}")), "{own}");
     }
-    let wrong = sandbox.run(&["install"]);
-    assert!(wrong.code == 2 && wrong.stderr.contains("Here that is `kladder climb`."), "{}", wrong.stderr);
+    let next = |arguments: &[&str]| {
+        let ran = sandbox.run(arguments);
+        assert_eq!((ran.code, ran.stderr.matches("  next ").count()), (2, 1), "{}", ran.stderr);
+        ran.stderr.split_once("  next   ").unwrap().1.trim_end().to_owned()
+    };
+    assert!(next(&["install", "tidlow"]).starts_with("`kladder add TOOL` wishes for a tool; `kladder climb`"));
+    assert_eq!(next(&["verfy"]), "did you mean `kladder verify`?");
+    assert_eq!(next(&["qqqqqq"]), "`kladder --help` lists them all");
+    assert_eq!(next(&["climb", "--dry-run"]), "`kladder route` tells what a climb would do, and changes nothing");
+    assert_eq!(next(&["climb", "--skip-gat", "x"]), "did you mean `--skip-gate`?");
+    let json: serde_json::Value = serde_json::from_str(&sandbox.run(&["about", "--json"]).stderr).unwrap();
+    assert_eq!((json["format"].as_str(), json["code"].as_u64()), (Some("kladder.problem/1"), Some(2)), "{json}");
 }
 
 #[test]
