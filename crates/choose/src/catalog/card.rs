@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Artifact, Definition, Need, Piece, Release, Way};
+use super::{Artifact, Brings, Command, CommandName, Definition, Need, Piece, Release, Way};
 use crate::digest::Digest;
 use crate::names::ToolName;
 use crate::path::InnerPath;
@@ -27,6 +27,8 @@ pub struct Card {
     pub provides: Vec<ToolName>,
     /// Whether it can be found on the host.
     pub on_host: bool,
+    /// Its commands and variables.
+    pub brings: Vec<Brings>,
     /// Its releases, newest first.
     pub releases: Vec<CardRelease>,
 }
@@ -68,6 +70,8 @@ pub struct Details {
 pub struct CardPiece {
     /// What must be there besides.
     pub needs: Vec<Need>,
+    /// Its commands.
+    pub brings: Vec<Brings>,
     /// Its files, by what they are for.
     pub artifacts: BTreeMap<Scope, PinnedArtifact>,
 }
@@ -117,6 +121,7 @@ impl Card {
             scheme: definition.scheme,
             provides: definition.provides.clone(),
             on_host: definition.host.is_some(),
+            brings: commands(&definition.commands).chain(variables(definition)).collect(),
             releases: definition.releases.iter().map(|release| CardRelease::of(release, definition.scheme)).collect(),
         }
     }
@@ -190,8 +195,17 @@ impl CardRelease {
 
 impl CardPiece {
     fn of(piece: &Piece) -> Self {
-        Self { needs: piece.needs.clone(), artifacts: pinned(&piece.artifacts) }
+        let brings = commands(&piece.commands).collect();
+        Self { needs: piece.needs.clone(), brings, artifacts: pinned(&piece.artifacts) }
     }
+}
+
+fn commands(commands: &BTreeMap<CommandName, Command>) -> impl Iterator<Item = Brings> {
+    commands.keys().map(|name| Brings::Command(name.to_string()))
+}
+
+fn variables(definition: &Definition) -> impl Iterator<Item = Brings> {
+    definition.variables.keys().map(|name| Brings::Variable(name.to_string()))
 }
 
 fn is_for(scopes: &[Scope], platform: &Platform) -> bool {

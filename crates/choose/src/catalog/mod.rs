@@ -2,6 +2,7 @@
 //!
 //! Where they come from is behind [`Catalog`]; what is asked of several of them together is [`Catalogs`].
 
+mod brings;
 mod card;
 mod definition;
 mod gate;
@@ -13,6 +14,7 @@ mod rehearsal;
 mod several;
 mod trial;
 
+pub use brings::Brings;
 pub use card::{Card, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use definition::{
     AbsoluteLinks, Anew, Artifact, Command, CommandName, Definition, HostProbe, Lends, Piece, Release, Unpacking,

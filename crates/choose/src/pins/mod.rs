@@ -8,6 +8,7 @@ mod offer;
 mod on_host;
 mod resolve;
 mod seat;
+mod twice;
 mod ways;
 mod why;
 mod wishes;
@@ -19,7 +20,7 @@ pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 
-use crate::catalog::{CatalogError, Catalogs, PinnedArtifact};
+use crate::catalog::{Brings, CatalogError, Catalogs, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::names::ToolName;
@@ -109,6 +110,16 @@ pub enum PinsError {
         near: Vec<String>,
         /// The wish.
         place: Box<Place>,
+    },
+    /// Two rungs of one household bring a command or a variable of the same name.
+    #[error("{one} and {other} both bring {what}")]
+    Twice {
+        /// One tool.
+        one: ToolName,
+        /// The other.
+        other: ToolName,
+        /// What both bring.
+        what: Brings,
     },
     /// A definition needs something that nothing in the catalog is or provides.
     #[error("nothing in the catalog is or provides `{name}`, although a release needs it")]

@@ -40,6 +40,7 @@ impl Choosing<'_> {
         match self.outcome(true)? {
             Outcome::Pins(pins) => {
                 self.compare_bytes(&pins)?;
+                self.check_brought(&pins)?;
                 Ok(pins)
             }
             Outcome::Clash(Some(mut report)) => {

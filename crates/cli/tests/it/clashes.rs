@@ -361,3 +361,28 @@ kladder: there is no rung `skeroc` to move
 "#]]
     );
 }
+
+#[test]
+fn two_tools_that_bring_one_command_clash_before_the_climb_unless_the_ladder_chooses() {
+    let sandbox = crate::sandbox::Sandbox::new();
+    let entries = [kladder_pack::Entry::program("plank", "#!/bin/sh\necho plank of $0\n")];
+    sandbox.plank("plank.zip", &entries, "commands = { tombolet = \"plank\" }");
+    sandbox.wish("plank = \"any\"\ntombolet = \"any\"");
+    assert_data_eq!(
+        sandbox.run(&["pin"]).complaint(),
+        str![[r#"
+exit 12
+kladder: plank and tombolet both bring the command `tombolet`
+  where  ladder.toml
+  why    a name can only mean one of them
+  next   say which one answers: `tombolet = "plank"` or `tombolet = "tombolet"` under [answers] in the ladder
+         or leave plank or tombolet off the ladder
+
+"#]]
+    );
+    assert_eq!((sandbox.run(&["climb"]).code, sandbox.yard.requests()), (12, 0));
+    sandbox.wish("plank = \"any\"\ntombolet = \"any\"\n[answers]\ntombolet = \"tombolet\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(sandbox.run(&["run", "--", "tombolet", "--version"]).passed().stdout.starts_with("tombolet 1.1.0"));
+    assert_eq!(sandbox.run(&["verify"]).code, 0);
+}

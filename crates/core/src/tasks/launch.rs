@@ -7,7 +7,7 @@ use std::io;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{Command, CommandName};
+use kladder_choose::catalog::{Brings, Command, CommandName};
 use kladder_choose::names::{Household, ToolName};
 use kladder_choose::template::{Hole, Template};
 use kladder_choose::version::Version;
@@ -36,24 +36,6 @@ pub enum LaunchError {
     /// A file could not be written.
     #[error(transparent)]
     File(#[from] FileError),
-}
-
-/// What a rung brings into the launch table.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Brings {
-    /// A command, as it is typed.
-    Command(String),
-    /// An environment variable.
-    Variable(String),
-}
-
-impl std::fmt::Display for Brings {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Command(name) => write!(f, "the command `{name}`"),
-            Self::Variable(name) => write!(f, "the variable {name}"),
-        }
-    }
 }
 
 /// A text of a definition with its holes filled: for a rung at `version` that is seen in `folder`, and will be at `place`.

@@ -287,15 +287,7 @@ fn berth(error: &BerthError) -> Problem {
 
 fn launch(error: &LaunchError) -> Problem {
     match error {
-        LaunchError::Twice { one, other, what } => {
-            use kladder_core::tasks::launch::Brings;
-            let (Brings::Command(name) | Brings::Variable(name)) = what;
-            Problem::of(Code::NoSolution, error)
-                .next(format!(
-                    "say which one answers: `{name} = \"{one}\"` or `\"{other}\"` under [answers] in the ladder"
-                ))
-                .next(format!("or leave {one} or {other} off the ladder"))
-        }
+        LaunchError::Twice { one, other, what } => Problem::of(Code::NoSolution, error).brought_twice(one, other, what),
         LaunchError::File(error) => Problem::file(error),
     }
 }

@@ -11,7 +11,9 @@ pub use code::Code;
 use std::error::Error;
 use std::path::{Path, PathBuf};
 
+use kladder_choose::catalog::Brings;
 use kladder_choose::document::Place;
+use kladder_choose::names::ToolName;
 
 /// A problem, ready to be shown.
 #[derive(Debug)]
@@ -77,6 +79,14 @@ impl Problem {
     pub fn next(mut self, line: impl Into<String>) -> Self {
         self.next.push(line.into());
         self
+    }
+
+    /// What can be done where two tools bring the same.
+    pub(crate) fn brought_twice(self, one: &ToolName, other: &ToolName, what: &Brings) -> Self {
+        let name = what.name();
+        self.why("a name can only mean one of them")
+            .next(format!("say which one answers: `{name} = \"{one}\"` or `{name} = \"{other}\"` under [answers] in the ladder"))
+            .next(format!("or leave {one} or {other} off the ladder"))
     }
 
     /// Whether the reader of our output went away, which is no error.

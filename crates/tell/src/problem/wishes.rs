@@ -53,6 +53,9 @@ impl Problem {
             }
             PinsError::NoSuchMove { nearest, .. } => Self::new(Code::NotInCatalog, error.to_string())
                 .why(format!("the nearest versions: {}", plain(nearest).join(", "))),
+            PinsError::Twice { one, other, what } => {
+                Self::new(Code::NoSolution, error.to_string()).at(ladder).brought_twice(one, other, what)
+            }
             PinsError::Clash(report) => clash::problem(report, ladder),
             PinsError::GaveUp { .. } => Self::of(Code::GaveUp, error)
                 .at(ladder)
