@@ -141,8 +141,12 @@ impl<'b> Bench<'b> {
             self.conclude(subject, started, outcome)
         };
         let wired = &self.wiring.table(household).entries;
-        let is_wired = |name: &CommandName| wired.iter().any(|entry| entry.command == name.as_str());
-        Ok(rung.commands.iter().filter(|(name, _)| is_wired(name)).map(judged).collect())
+        // Another tool may answer to it, where the ladder says so.
+        let is_own = |(name, command): &(&CommandName, &Command)| {
+            let program = rung.file_of(command).below(&rung.files());
+            wired.iter().any(|entry| entry.command == name.as_str() && entry.program == program)
+        };
+        Ok(rung.commands.iter().filter(is_own).map(judged).collect())
     }
 
     /// For what the host has: the pinned file must still be the one that answers.
