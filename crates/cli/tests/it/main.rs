@@ -10,6 +10,7 @@ mod clashes;
 mod climbing;
 mod histories;
 mod lending;
+mod mending;
 mod network;
 mod output;
 mod pieces;

@@ -337,6 +337,12 @@ impl Site<'_> {
     fn mark_damaged(&self, verdict: &Verdict, route: &Route) {
         let Outcome::Failed { finding, .. } = &verdict.outcome else { return };
         match (&verdict.subject, finding) {
+            (Subject::Files { rung }, Finding::NoManifest) => {
+                let rung = route.rungs.iter().find(|other| other.key == *rung);
+                if let Some(shelved) = rung.and_then(Rung::shelved) {
+                    let _ = shelved.place.mark_damaged();
+                }
+            }
             (Subject::Files { rung }, Finding::Differs { differences, .. }) => {
                 let Some(rung) = route.rungs.iter().find(|other| other.key == *rung) else { return };
                 let in_berth = |path: &std::path::Path| path.is_absolute();

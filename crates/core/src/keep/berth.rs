@@ -192,11 +192,23 @@ impl Berth {
         self.folder.with_added_extension("damaged")
     }
 
-    /// Whether its folder and its corners are there, and nobody saw that it is damaged; what is in them is not looked at.
+    /// Whether its folder and its corners are there, nobody saw that it is damaged, and its programs are those of the place:
+    /// a place that was brought anew, for this ladder or another one, has other files.
     pub fn is_there(&self) -> bool {
         let is_folder = |path: &Path| fs::symlink_metadata(path).is_ok_and(|meta| meta.is_dir());
         let is_marked = fs::symlink_metadata(self.mark()).is_ok();
-        is_folder(&self.folder) && self.corners().all(|corner| is_folder(&corner)) && !is_marked
+        let corners_are_there = self.corners().all(|corner| is_folder(&corner));
+        is_folder(&self.folder) && corners_are_there && !is_marked && self.programs.iter().all(|it| self.is_of_place(it))
+    }
+
+    /// Whether the files in one of its folders are those of the place.
+    fn is_of_place(&self, folder: &Path) -> bool {
+        let names = files::names(&self.shelved.join(folder)).unwrap_or_default();
+        names.iter().map(|name| folder.join(name)).all(|path| {
+            let meta = fs::symlink_metadata(self.shelved.join(&path));
+            let Ok(meta) = meta.map(|meta| meta.is_file().then(|| meta.ino())) else { return false };
+            meta.is_none_or(|ino| fs::symlink_metadata(self.folder.join(&path)).is_ok_and(|own| own.ino() == ino))
+        })
     }
 
     /// Writes down that it is damaged, so that the next climb makes it anew.

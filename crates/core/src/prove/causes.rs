@@ -151,7 +151,21 @@ pub fn of_output(text: &str) -> Vec<Cause> {
             }
         }
     }
+    if let Some(cause) = started_in_vain(text).filter(|cause| !causes.contains(cause)) {
+        causes.push(cause);
+    }
     causes
+}
+
+/// A script that is there and cannot be started lacks the interpreter that its first line names.
+fn started_in_vain(text: &str) -> Option<Cause> {
+    const SAID: (&str, &str) = ("cannot start ", ": No such file or directory");
+    let (file, _) = text.split_once(SAID.0)?.1.split_once(SAID.1)?;
+    let mut head = [0; 256];
+    let got = std::io::Read::read(&mut std::fs::File::open(file).ok()?, &mut head).ok()?;
+    let line = head[..got].strip_prefix(b"#!")?.split(|byte| *byte == b'\n').next()?;
+    let interpreter = String::from_utf8_lossy(line).split_whitespace().next()?.to_owned();
+    Some(Cause::NoInterpreter { interpreter })
 }
 
 #[cfg(test)]

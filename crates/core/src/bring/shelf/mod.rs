@@ -183,7 +183,8 @@ impl Place {
         files::make_read_only(&prepared.join("files"))?;
         let above = self.folder.parent().unwrap_or(&self.folder);
         files::create_folder(above)?;
-        if self.standing() == Standing::Damaged {
+        // What somebody found damaged at a glance must not stay because its folder looks right.
+        if self.glance() == Standing::Damaged {
             files::exchange(prepared, &self.folder)?;
             crash::point("shelved");
             return Ok(());
