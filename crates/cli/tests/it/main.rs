@@ -7,7 +7,9 @@ mod bad_input;
 mod before;
 mod choosing;
 mod clashes;
+
 mod climbing;
+mod confining;
 mod histories;
 mod lending;
 mod mending;
@@ -24,3 +26,4 @@ mod start;
 mod story;
 mod trouble;
 mod tunnel;
+mod widths;

@@ -9,6 +9,8 @@ use landlock::{
     RulesetAttr, RulesetCreated, RulesetCreatedAttr, RulesetError, RulesetStatus, Scope,
 };
 
+use rustix::thread::{CapabilitySet, CapabilitySets, capabilities, set_capabilities};
+
 use crate::base::event::{Confined, Kept};
 use crate::host::confine::{Cell, Reads};
 
@@ -27,10 +29,23 @@ const DEVICES: [&str; 8] =
 pub(crate) fn enter(cell: &Cell) -> Confined {
     // What cannot be had is left out, and told.
     let mut kept = restrict(cell).unwrap_or_default();
+    if give_up_rights().is_err() {
+        kept.remove(&Kept::Processes);
+    }
     if cell.network.is_none() && super::filter::no_sockets().is_ok() {
         kept.extend([Kept::Tcp, Kept::Network, Kept::LocalSockets]);
     }
     Confined(kept)
+}
+
+/// Gives up root's rights but those to read and write whatever files the rules allow: with them even a confined process
+/// may read what others have in memory. For everybody else there is nothing to give up.
+fn give_up_rights() -> rustix::io::Result<()> {
+    let files = CapabilitySet::DAC_OVERRIDE | CapabilitySet::DAC_READ_SEARCH;
+    let CapabilitySets { effective, permitted, .. } = capabilities(None)?;
+    let inheritable = CapabilitySet::empty();
+    // No new privileges are given once the rules hold, so a program that is started has no more than these.
+    set_capabilities(None, CapabilitySets { effective: effective & files, permitted: permitted & files, inheritable })
 }
 
 fn restrict(cell: &Cell) -> Result<BTreeSet<Kept>, RulesetError> {

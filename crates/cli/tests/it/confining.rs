@@ -1,0 +1,137 @@
+//! What set-up commands and checks must not do to the person who runs them, and what the log says of it.
+
+use std::fs;
+use std::io::Read;
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::UnixListener;
+use std::time::Duration;
+
+use kladder_pack::Entry;
+
+use crate::sandbox::Sandbox;
+
+/// Tries everything that a set-up command should be kept from; its first argument is a folder of the person's.
+const HOSTILE: &str = r#"#!/bin/sh
+mine=$1
+nap=$2
+try() { name=$1; shift; if ("$@") >/dev/null 2>&1; then echo "did $name"; fi; }
+try writing sh -c "echo x > '$mine/written'"
+try reading cat "$mine/secret"
+try attributes chmod 777 "$mine/secret"
+try attributes touch -d 2001-01-01 "$mine/secret"
+try signals kill -CONT "$PPID"
+try processes sh -c "tr '\0' '\n' < /proc/$PPID/environ | grep -q HARBOUR_SECRET"
+try local-sockets perl -MSocket -e "socket(S, PF_UNIX, SOCK_STREAM, 0) and connect(S, pack_sockaddr_un('$mine/socket')) or exit 1"
+try network perl -MSocket -e "socket(S, PF_INET, SOCK_DGRAM, 0) and send(S, 'x', 0, pack_sockaddr_in(9, inet_aton('127.0.0.1'))) or exit 1"
+try tcp perl -MSocket -e "socket(S, PF_INET, SOCK_STREAM, 0) and connect(S, pack_sockaddr_in($3, inet_aton('127.0.0.1'))) or exit 1"
+(setsid sleep "$nap" >/dev/null 2>&1 &)
+echo tried
+"#;
+
+fn is_running(nap: &str) -> bool {
+    let processes = fs::read_dir("/proc").into_iter().flatten().filter_map(Result::ok);
+    let mut lines = processes.filter_map(|process| fs::read(process.path().join("cmdline")).ok());
+    lines.any(|line| line == format!("sleep\0{nap}\0").into_bytes())
+}
+
+#[test]
+fn what_the_log_says_a_set_up_command_is_kept_from_it_cannot_do() {
+    let sandbox = Sandbox::new();
+    sandbox.write("user/secret", "not yours");
+    fs::set_permissions(sandbox.path("user/secret"), fs::Permissions::from_mode(0o600)).unwrap();
+    let socket = UnixListener::bind(sandbox.path("user/socket")).unwrap();
+    let before = fs::metadata(sandbox.path("user/secret")).unwrap().modified().unwrap();
+    let (nap, port) = (format!("7{}", std::process::id()), sandbox.yard.url().rsplit(':').next().unwrap().to_owned());
+    let entries = [Entry::program("plank", "#!/bin/sh\n"), Entry::program("install", HOSTILE)];
+    let definition = format!(
+        "commands = {{ plank = \"plank\" }}\n[[set-up]]\nname = \"tries\"\nrun = [\"./install\", {:?}, \"{nap}\", \"{port}\"]",
+        sandbox.path("user")
+    );
+    sandbox.plank("plank.tar.gz", &entries, &definition);
+    sandbox.wish("plank = \"any\"");
+    let output = sandbox.command(&["climb"]).env("HARBOUR_SECRET", "4711").output().unwrap();
+    let _ = sandbox.finished(output).passed();
+    let log = sandbox.run(&["log", "1", "--json"]).passed().json();
+    let steps = log["runs"][0]["steps"].as_array().unwrap();
+    let step = steps.iter().find(|step| step["step"] == "set-up").unwrap();
+    let kept: Vec<&str> = step["confined"].as_array().unwrap().iter().map(|kept| kept.as_str().unwrap()).collect();
+    let output = step["output"].as_str().unwrap();
+    assert!(output.contains("tried"), "{output}");
+    for what in &kept {
+        assert!(!output.lines().any(|line| line == format!("did {what}")), "it is kept from {kept:?}, and\n{output}");
+    }
+    if kept.contains(&"writing") {
+        assert!(!sandbox.path("user/written").exists());
+    }
+    if kept.contains(&"attributes") {
+        let after = fs::metadata(sandbox.path("user/secret")).unwrap();
+        assert_eq!((after.permissions().mode() & 0o777, after.modified().unwrap()), (0o600, before));
+    }
+    if kept.contains(&"lingering") {
+        let gone = (0..100).any(|_| {
+            std::thread::sleep(Duration::from_millis(20));
+            !is_running(&nap)
+        });
+        assert!(gone, "what it left lives on");
+    }
+    drop(socket);
+}
+
+#[test]
+fn what_a_set_up_command_leaves_is_looked_at_like_an_archive() {
+    let leaves = [
+        "ln -s {mine} settings",
+        "ln -s ../../../../../../../../etc/hosts inside",
+        "mkdir deep; ln -s ../../up deep/link",
+        "rm plank; ln -s /bin/true plank",
+        "mkfifo pipe",
+    ];
+    for leave in leaves {
+        let sandbox = Sandbox::new();
+        sandbox.write("user/secret", "not yours");
+        let run = leave.replace("{mine}", "$HOME/../../user");
+        let definition = format!(
+            "commands = {{ plank = \"plank\" }}\ncorners = [\"settings\"]\n[[set-up]]\nname = \"leaves\"\nrun = [\"/bin/sh\", \"-c\", {run:?}]"
+        );
+        sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], &definition);
+        sandbox.wish("plank = \"any\"");
+        let ran = sandbox.run(&["climb"]);
+        assert!(matches!(ran.code, 1 | 21), "{leave}: {} {}", ran.code, ran.stderr);
+        assert!(!sandbox.leftovers().iter().any(|path| path.contains("shelf/") || path.contains("secret")), "{leave}");
+    }
+}
+
+#[test]
+fn checks_do_not_write_on_the_shelf_whoever_runs_them() {
+    let sandbox = Sandbox::new();
+    let script = "#!/bin/sh\necho mine > \"$BOARD/cache.bin\" 2>/dev/null || true\necho made > \"$TMPDIR/own\" && echo plank\n";
+    let definition = "commands = { plank = \"plank\" }\nvariables = { BOARD = \"{folder}\" }\n\
+                      [[checks]]\nname = \"answers\"\nrun = [\"plank\"]\nexpect = { stdout = 'plank' }";
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], definition);
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["verify"]).passed();
+    assert!(!sandbox.leftovers().iter().any(|path| path.ends_with("cache.bin")));
+}
+
+#[test]
+fn no_escape_reaches_a_terminal_or_a_pipe() {
+    let sandbox = Sandbox::new();
+    let script = "#!/bin/sh\nprintf 'oh \\033]0;owned\\007 no\\r\\233' >&2\nexit 1\n";
+    let definition = "commands = { plank = \"plank\" }\n[[checks]]\nname = \"an\\u001b[31mswers\"\nrun = [\"plank\"]";
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], definition);
+    sandbox.write(
+        "desk/ladder.toml",
+        "[ladder]\ntitle = \"desk \\u001b]0;owned\\u0007\"\ncatalog = \"../catalog\"\n[rungs]\nplank = \"any\"\n",
+    );
+    for arguments in [&[][..], &["route"], &["climb"], &["log"], &["climb", "--color", "always"]] {
+        let mut command = sandbox.command(arguments);
+        let output = command.output().unwrap();
+        for bytes in [output.stdout, output.stderr] {
+            let mut text = String::new();
+            bytes.as_slice().read_to_string(&mut text).unwrap();
+            assert!(!text.contains("\u{1b}]") && !text.contains('\u{7}') && !text.contains('\r'), "{arguments:?}: {text:?}");
+            assert!(!text.chars().any(|char| ('\u{80}'..'\u{a0}').contains(&char)), "{arguments:?}: {text:?}");
+        }
+    }
+}
