@@ -13,6 +13,7 @@ use kladder_core::climb::route::Route;
 use kladder_core::climb::{Climbed, Decide, Request, Site};
 use kladder_core::desk::{self, Surroundings};
 use kladder_core::host::survey::Host;
+use kladder_core::keep::state::TaskName;
 use kladder_core::prove::verify::Bench;
 use kladder_core::settings::Home;
 use kladder_core::tasks::launch::Wiring;
@@ -142,6 +143,9 @@ fn a_version_that_is_said_must_be_the_pinned_one() {
         )
     };
     let _ = Desk::with(&check("--version")).climb();
+    // What a check is made from must not change unnoticed.
+    let recipe = Desk::with(&check("--version")).route().rungs[0].recipes()[&TaskName::Check];
+    assert_eq!(recipe.to_string(), "d7fa091fd36c0029ddd0ea2db45c5f964d8186c0444b1bb0f8f2ffa3fe56bc76");
     let lying = Desk::with(&check("lie"));
     let error = lying.site().climb(&Request::default(), &Nobody, &Silent).unwrap_err();
     assert_eq!(error.to_string(), "a rung was not climbed");
