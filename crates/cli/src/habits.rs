@@ -20,7 +20,10 @@ const VERBS: [(&[&str], &str); 19] = [
     (&["sync", "apply", "up", "build", "deploy"], "`kladder climb` takes the machine to what the pins say"),
     (&["lock", "resolve", "freeze"], "`kladder pin` resolves the wishes to exact versions"),
     (&["update", "upgrade", "outdated"], "`kladder newer` tells what has come out; `kladder newer --take` takes it"),
-    (&["remove", "rm", "uninstall", "delete"], "`kladder drop TOOL` takes a wish back; `kladder climb` then lands without it"),
+    (
+        &["remove", "rm", "uninstall", "delete"],
+        "`kladder drop TOOL` takes a wish back; `kladder climb` then lands without it",
+    ),
     (&["find"], "`kladder search WORD` finds tools of the catalog"),
     (&["list", "ls"], "`kladder route` lists the ladder's rungs; `kladder search` the catalog's tools"),
     (&["info", "show"], "`kladder about TOOL` tells of a tool; `kladder why TOOL` of a rung"),
@@ -34,14 +37,20 @@ const VERBS: [(&[&str], &str); 19] = [
     (&["init", "new", "create"], "`kladder start` asks a few questions and writes a ladder.toml"),
     (&["undo", "rollback", "revert"], "`kladder back` returns to an earlier landing"),
     (&["history", "status"], "`kladder` alone tells where this machine stands; `kladder landings` where it stood"),
-    (&["config", "clean", "gc"], "`kladder clear` removes what nothing uses; settings stand in config.toml, see docs/files.md"),
+    (
+        &["config", "clean", "gc"],
+        "`kladder clear` removes what nothing uses; settings stand in config.toml, see docs/files.md",
+    ),
 ];
 
 /// The same for options.
 const OPTIONS: [(&[&str], &str); 3] = [
     (&["--dry-run", "-n"], "`kladder route` tells what a climb would do, and changes nothing"),
     (&["--verbose", "-v"], "`kladder log` tells step by step what was done"),
-    (&["--force", "-f"], "nothing is forced: `kladder verify --mend` brings anew what is damaged, `--skip-gate` passes a gate"),
+    (
+        &["--force", "-f"],
+        "nothing is forced: `kladder verify --mend` brings anew what is damaged, `--skip-gate` passes a gate",
+    ),
 ];
 
 /// Prints what was asked for, or what cannot be understood and why.
@@ -72,9 +81,8 @@ fn problem(error: &clap::Error) -> Problem {
             let typed = text(ContextKind::InvalidSubcommand);
             said(format!("there is no command `{typed}`")).next(for_verb(&typed))
         }
-        ErrorKind::UnknownArgument => {
-            said(format!("`{argument}` means nothing here")).next(for_option(&argument, &text(ContextKind::SuggestedArg)))
-        }
+        ErrorKind::UnknownArgument => said(format!("`{argument}` means nothing here"))
+            .next(for_option(&argument, &text(ContextKind::SuggestedArg))),
         ErrorKind::MissingRequiredArgument => said(format!("{argument} is missing")).why(usage(error)),
         ErrorKind::InvalidValue if value.is_empty() => said(format!("{argument} wants a value")).why(usage(error)),
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
@@ -84,7 +92,9 @@ fn problem(error: &clap::Error) -> Problem {
                 None => problem,
             };
             match error.get(ContextKind::ValidValue) {
-                Some(ContextValue::Strings(valid)) if !valid.is_empty() => problem.why(format!("what can: {}", either(valid))),
+                Some(ContextValue::Strings(valid)) if !valid.is_empty() => {
+                    problem.why(format!("what can: {}", either(valid)))
+                }
                 _ => problem,
             }
         }

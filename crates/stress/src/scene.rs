@@ -194,9 +194,7 @@ fn names(folder: &Path) -> Checked<Vec<PathBuf>> {
 fn stock(folder: &Path) -> io::Result<()> {
     fs::write(folder.join("catalog/catalog.toml"), "[catalog]\nformat = 2\nname = \"stress\"\ntitle = \"made up\"\n")?;
     for (at, (tool, ending)) in TOOLS.iter().enumerate() {
-        let mut text = format!(
-            "tool = \"{tool}\"\nsummary = \"made up\"\ncommands = {{ {tool} = \"bin/{tool}\" }}\n"
-        );
+        let mut text = format!("tool = \"{tool}\"\nsummary = \"made up\"\ncommands = {{ {tool} = \"bin/{tool}\" }}\n");
         if at == 1 {
             text +=
                 "[[set-up]]\nname = \"writes its settings\"\nrun = [\"/bin/sh\", \"-c\", \"echo made > settings\"]\n";

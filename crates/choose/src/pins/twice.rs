@@ -23,7 +23,9 @@ impl Choosing<'_> {
                 && let Some(release) = card.release(&pin.version)
             {
                 let pieces = release.details().pieces.into_iter();
-                brings.extend(pieces.filter(|(name, _)| pin.pieces.contains_key(name)).flat_map(|(_, piece)| piece.brings));
+                brings.extend(
+                    pieces.filter(|(name, _)| pin.pieces.contains_key(name)).flat_map(|(_, piece)| piece.brings),
+                );
             }
             brings.sort();
             brings.dedup();

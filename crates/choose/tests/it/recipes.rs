@@ -15,11 +15,16 @@ fn digests_of_ladders_and_definitions_stay_what_they_are() {
     memory.add("skerroc", "tool = \"skerroc\"\nsummary = \"s\"\n");
     let catalogs = Catalogs::new(vec![Box::new(memory)]).unwrap();
     let tools: Vec<ToolName> = catalogs.names().cloned().collect();
-    let value = Canonical::new("gauge", 1).field("height", 412u32.to_le_bytes()).list("tides", ["low", "high"]).finish();
+    let value =
+        Canonical::new("gauge", 1).field("height", 412u32.to_le_bytes()).list("tides", ["low", "high"]).finish();
     let digests: [(&str, Digest, &str); 3] = [
         ("a value", value, "fa2ba666bd146b4b0cd734d80b567526c93e6d919794f853d5530012510261f0"),
         ("a ladder", ladder(text).digest, "5eb2a29d18863dd26c366f14145b137ab8a89026b3ff1607f66f48d0306c4dde"),
-        ("definitions", catalogs.digest_of("gauges", tools.iter()).unwrap(), "347f2e3f4d29dd571aeda44af949441027bfad64e98fa3f9a8061834cc1981d9"),
+        (
+            "definitions",
+            catalogs.digest_of("gauges", tools.iter()).unwrap(),
+            "347f2e3f4d29dd571aeda44af949441027bfad64e98fa3f9a8061834cc1981d9",
+        ),
     ];
     for (what, digest, pinned) in digests {
         assert_eq!(digest.to_string(), pinned, "{what}");

@@ -104,7 +104,8 @@ fn what_a_set_up_command_leaves_is_looked_at_like_an_archive() {
 #[test]
 fn checks_do_not_write_on_the_shelf_whoever_runs_them() {
     let sandbox = Sandbox::new();
-    let script = "#!/bin/sh\necho mine > \"$BOARD/cache.bin\" 2>/dev/null || true\necho made > \"$TMPDIR/own\" && echo plank\n";
+    let script =
+        "#!/bin/sh\necho mine > \"$BOARD/cache.bin\" 2>/dev/null || true\necho made > \"$TMPDIR/own\" && echo plank\n";
     let definition = "commands = { plank = \"plank\" }\nvariables = { BOARD = \"{folder}\" }\n\
                       [[checks]]\nname = \"answers\"\nrun = [\"plank\"]\nexpect = { stdout = 'plank' }";
     sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], definition);
@@ -130,7 +131,10 @@ fn no_escape_reaches_a_terminal_or_a_pipe() {
         for bytes in [output.stdout, output.stderr] {
             let mut text = String::new();
             bytes.as_slice().read_to_string(&mut text).unwrap();
-            assert!(!text.contains("\u{1b}]") && !text.contains('\u{7}') && !text.contains('\r'), "{arguments:?}: {text:?}");
+            assert!(
+                !text.contains("\u{1b}]") && !text.contains('\u{7}') && !text.contains('\r'),
+                "{arguments:?}: {text:?}"
+            );
             assert!(!text.chars().any(|char| ('\u{80}'..'\u{a0}').contains(&char)), "{arguments:?}: {text:?}");
         }
     }

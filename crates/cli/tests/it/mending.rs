@@ -11,7 +11,8 @@ use crate::sandbox::Sandbox;
 const PLANK: &str = "#!/bin/sh\necho \"plank $*\"\n";
 
 fn plank(sandbox: &Sandbox, definition: &str) {
-    let entries = [Entry::program("bin/plank", PLANK), Entry::file("share/grain", "oak"), Entry::link("board", "bin/plank")];
+    let entries =
+        [Entry::program("bin/plank", PLANK), Entry::file("share/grain", "oak"), Entry::link("board", "bin/plank")];
     sandbox.plank("plank.tar.gz", &entries, definition);
     sandbox.wish("plank = \"any\"");
 }
@@ -55,7 +56,9 @@ fn found(sandbox: &Sandbox, end: &str) -> PathBuf {
 
 fn writable(path: &Path) {
     for path in [path.parent().unwrap(), path] {
-        if let Ok(meta) = fs::symlink_metadata(path).and_then(|meta| if meta.is_symlink() { fs::metadata("/x") } else { Ok(meta) }) {
+        if let Ok(meta) =
+            fs::symlink_metadata(path).and_then(|meta| if meta.is_symlink() { fs::metadata("/x") } else { Ok(meta) })
+        {
             fs::set_permissions(path, fs::Permissions::from_mode(meta.permissions().mode() | 0o700)).unwrap();
         }
     }
@@ -120,7 +123,8 @@ fn every_damage_to_what_was_climbed_is_seen_and_made_good_by_the_command_that_is
         }
     };
     mends(launcher, 30);
-    let current = |sandbox: &Sandbox| found(sandbox, "landings/1/landing.json").ancestors().nth(3).unwrap().join("current");
+    let current =
+        |sandbox: &Sandbox| found(sandbox, "landings/1/landing.json").ancestors().nth(3).unwrap().join("current");
     mends(
         |sandbox| {
             fs::remove_file(current(sandbox)).unwrap();

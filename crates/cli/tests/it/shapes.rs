@@ -27,7 +27,11 @@ fn the_schemas_that_ship_are_those_of_the_program() {
         if std::env::var_os("KLADDER_WRITE_SCHEMAS").is_some() {
             fs::write(&file, &text).unwrap();
         }
-        assert!(fs::read_to_string(&file).is_ok_and(|written| written == text), "{} is not true any more", file.display());
+        assert!(
+            fs::read_to_string(&file).is_ok_and(|written| written == text),
+            "{} is not true any more",
+            file.display()
+        );
         there.remove(Path::new(file.file_name().unwrap()));
     }
     assert!(there.is_empty(), "no command has these: {there:?}");
@@ -83,6 +87,7 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(10, &["climb", "--ladder", "nowhere.toml"]);
     told(0, &["clear", "--keep", "1"]);
     let shown = ["yard/1", "start/1", "withdrawn/1"];
-    let left: Vec<&str> = schemas().into_iter().map(|(format, _)| format).filter(|format| !seen.contains(*format)).collect();
+    let left: Vec<&str> =
+        schemas().into_iter().map(|(format, _)| format).filter(|format| !seen.contains(*format)).collect();
     assert!(left.iter().all(|format| shown.iter().any(|shown| format.ends_with(shown))), "{left:?}");
 }

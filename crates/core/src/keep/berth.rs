@@ -198,7 +198,10 @@ impl Berth {
         let is_folder = |path: &Path| fs::symlink_metadata(path).is_ok_and(|meta| meta.is_dir());
         let is_marked = fs::symlink_metadata(self.mark()).is_ok();
         let corners_are_there = self.corners().all(|corner| is_folder(&corner));
-        is_folder(&self.folder) && corners_are_there && !is_marked && self.programs.iter().all(|it| self.is_of_place(it))
+        is_folder(&self.folder)
+            && corners_are_there
+            && !is_marked
+            && self.programs.iter().all(|it| self.is_of_place(it))
     }
 
     /// Whether the files in one of its folders are those of the place.

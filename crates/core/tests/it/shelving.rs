@@ -187,12 +187,20 @@ fn digests_of_places_and_berths_stay_what_they_are() {
     let artifacts = [Artifact { unpack, ..artifact("a.tar.gz", 1, Digest::of(b"archive")) }];
     let place = PlaceRecipe { artifacts: &artifacts, set_up: &[] }.digest();
     let (key, shelved) = (RungKey::shared(&tidlow()), Path::new("/shelf/tidlow/1"));
-    let loans = vec![Loan { lender: "a".parse().unwrap(), from: "/shelf/a".into(), only: vec!["*.h".into()], at: inner("lib") }];
+    let loans = vec![Loan {
+        lender: "a".parse().unwrap(),
+        from: "/shelf/a".into(),
+        only: vec!["*.h".into()],
+        at: inner("lib"),
+    }];
     let (corners, commands) = ([inner("state")], [inner("bin/tidlow")]);
     let ladder = Path::new("/ladder");
     let made = berth::Made { ladder, key: &key, shelved, loans, corners: &corners, commands: &commands };
     let berth = Berth::new(made).recipe();
-    let digests = [("a place", place, "e317a1703ab1e7ad3b719a83a1ba214ee2540a80d0449a7fb166c6fcb361f354"), ("a berth", berth, "437159166b46dfbdfdebeaf1f783dada266cfc57c4a96e6f029e32ed18d0d445")];
+    let digests = [
+        ("a place", place, "e317a1703ab1e7ad3b719a83a1ba214ee2540a80d0449a7fb166c6fcb361f354"),
+        ("a berth", berth, "437159166b46dfbdfdebeaf1f783dada266cfc57c4a96e6f029e32ed18d0d445"),
+    ];
     for (what, digest, pinned) in digests {
         assert_eq!(digest.to_string(), pinned, "{what}");
     }

@@ -232,3 +232,63 @@ fn sparse_files_of_the_systems_own_packer_come_out_whole() {
         kladder_core::base::files::remove_tree(&into).unwrap();
     }
 }
+
+/// What other packers make and other unpackers read.
+#[test]
+fn honest_oddities_are_read_as_they_were_meant() {
+    use std::io::Write;
+    let folder = tempfile::tempdir().unwrap();
+    let header = |name: &[u8], kind: u8, size: u64| {
+        let mut header = tar::Header::new_gnu();
+        header.as_mut_bytes()[..name.len()].copy_from_slice(name);
+        header.set_entry_type(tar::EntryType::new(kind));
+        header.set_mode(0o755);
+        header.set_size(size);
+        header.set_cksum();
+        header.as_bytes().to_vec()
+    };
+    let file = |name: &[u8], text: &str| {
+        let mut bytes = header(name, b'0', text.len() as u64);
+        bytes.extend_from_slice(text.as_bytes());
+        bytes.resize(bytes.len().next_multiple_of(512), 0);
+        bytes
+    };
+    let end = vec![0; 1024];
+    let plain = [file(b"tool", "tool"), end.clone()].concat();
+    let gz = |bytes: &[u8]| {
+        let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        gz.write_all(bytes).unwrap();
+        gz.finish().unwrap()
+    };
+    let lzma = |bytes: &[u8]| {
+        let options = liblzma::stream::LzmaOptions::new_preset(1).unwrap();
+        let stream = liblzma::stream::Stream::new_lzma_encoder(&options).unwrap();
+        let mut writer = liblzma::write::XzEncoder::new_stream(Vec::new(), stream);
+        writer.write_all(bytes).unwrap();
+        writer.finish().unwrap()
+    };
+    let cases: [(&str, Vec<u8>, usize); 7] = [
+        ("label.tar", [header(b"reel 7", b'V', 0), plain.clone()].concat(), 1),
+        ("latin.tar", [file(b"a\xe9", "1"), file(b"a\xe8", "2"), plain.clone()].concat(), 3),
+        ("padded.tar.gz", [gz(&plain), vec![0; 10_240]].concat(), 1),
+        ("members.tar.gz", [gz(&plain[..700]), gz(&plain[700..])].concat(), 1),
+        ("apart.tar.gz", [gz(&plain[..700]), vec![0; 300_000], gz(&plain[700..])].concat(), 1),
+        ("old.tar.lzma", lzma(&plain), 1),
+        ("old.tlz", lzma(&plain), 1),
+    ];
+    for (name, bytes, files) in cases {
+        let (archive, into) = (folder.path().join(name), folder.path().join(format!("in-{name}")));
+        fs::write(&archive, &bytes).unwrap();
+        fs::create_dir(&into).unwrap();
+        let made = unpack_one(&archive, &artifact(name, bytes.len() as u64, Digest::of(&bytes)), &into);
+        assert_eq!(made.map(|made| made.len()).map_err(|error| error.to_string()), Ok(files), "{name}");
+        assert_eq!(fs::read_to_string(into.join("tool")).unwrap(), "tool", "{name}");
+    }
+    // Something else behind the last member is not passed over.
+    let bytes = [gz(&plain), vec![0; 100], b"noise".to_vec()].concat();
+    let archive = folder.path().join("noise.tar.gz");
+    fs::write(&archive, &bytes).unwrap();
+    fs::create_dir(folder.path().join("in")).unwrap();
+    let artifact = artifact("noise.tar.gz", bytes.len() as u64, Digest::of(&bytes));
+    assert!(unpack_one(&archive, &artifact, &folder.path().join("in")).is_err());
+}

@@ -85,7 +85,9 @@ impl Problem {
     pub(crate) fn brought_twice(self, one: &ToolName, other: &ToolName, what: &Brings) -> Self {
         let name = what.name();
         self.why("a name can only mean one of them")
-            .next(format!("say which one answers: `{name} = \"{one}\"` or `{name} = \"{other}\"` under [answers] in the ladder"))
+            .next(format!(
+                "say which one answers: `{name} = \"{one}\"` or `{name} = \"{other}\"` under [answers] in the ladder"
+            ))
             .next(format!("or leave {one} or {other} off the ladder"))
     }
 

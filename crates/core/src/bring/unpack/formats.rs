@@ -3,8 +3,10 @@
 //! gzip is RFC 1952, Zstandard RFC 8878; a Debian package is an `ar` with tars in it (deb(5)).
 
 use std::fs::File;
-use std::io::{self, BufReader, Read};
+use std::io::{self, BufRead, BufReader, Read};
 use std::thread;
+
+use flate2::bufread::GzDecoder;
 
 use super::session::Session;
 use super::{Stop, tar, zip};
@@ -33,7 +35,7 @@ enum Format {
     Single(Packing),
 }
 
-const ENDINGS: [(&str, Format); 17] = [
+const ENDINGS: [(&str, Format); 20] = [
     (".tar", Format::Tar(Packing::Plain)),
     (".tar.gz", Format::Tar(Packing::Gzip)),
     (".tgz", Format::Tar(Packing::Gzip)),
@@ -44,6 +46,10 @@ const ENDINGS: [(&str, Format); 17] = [
     (".tar.bz2", Format::Tar(Packing::Bzip2)),
     (".tbz2", Format::Tar(Packing::Bzip2)),
     (".tbz", Format::Tar(Packing::Bzip2)),
+    // The decoder tells xz and its forerunner apart by itself.
+    (".tar.lzma", Format::Tar(Packing::Xz)),
+    (".tlz", Format::Tar(Packing::Xz)),
+    (".lzma", Format::Single(Packing::Xz)),
     (".zip", Format::Zip),
     (".whl", Format::Zip),
     (".deb", Format::Deb),
@@ -117,12 +123,58 @@ fn unpacked<R: Read + Send>(
     let reader = BufReader::with_capacity(BLOCK, reader);
     let decoder: Box<dyn Read + Send + '_> = match packing {
         Packing::Plain => return then(Box::new(reader)),
-        Packing::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(reader)),
+        Packing::Gzip => Box::new(Members::new(reader)),
         Packing::Xz => Box::new(liblzma::bufread::XzDecoder::new_multi_decoder(reader)),
         Packing::Zstandard => Box::new(zstd::Decoder::with_buffer(reader)?),
         Packing::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(reader)),
     };
     thread::scope(|scope| then(Box::new(blocks::ahead(scope, decoder))))
+}
+
+/// The members of a gzip file, one after the other (RFC 1952, section 2.2). Tapes and their heirs fill the last block up with
+/// zeros, which are no member.
+struct Members<R> {
+    /// `None` once the last one was read.
+    member: Option<GzDecoder<R>>,
+}
+
+impl<R: BufRead> Members<R> {
+    fn new(reader: R) -> Self {
+        Self { member: Some(GzDecoder::new(reader)) }
+    }
+}
+
+impl<R: BufRead> Read for Members<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while let Some(mut member) = self.member.take() {
+            let got = member.read(buffer)?;
+            if got > 0 || buffer.is_empty() {
+                self.member = Some(member);
+                return Ok(got);
+            }
+            let mut reader = member.into_inner();
+            if goes_on(&mut reader)? {
+                self.member = Some(GzDecoder::new(reader));
+            }
+        }
+        Ok(0)
+    }
+}
+
+/// Skips zeros; whether anything else follows. What is wrong with it, a decoder says.
+fn goes_on(reader: &mut impl BufRead) -> io::Result<bool> {
+    loop {
+        let bytes = reader.fill_buf()?;
+        if bytes.is_empty() {
+            return Ok(false);
+        }
+        let zeros = bytes.iter().take_while(|byte| **byte == 0).count();
+        let is_all = zeros == bytes.len();
+        reader.consume(zeros);
+        if !is_all {
+            return Ok(true);
+        }
+    }
 }
 
 #[cfg(test)]

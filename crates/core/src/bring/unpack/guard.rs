@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 use super::names::{self, Naming};
 use super::root::Root;
 use super::{Limits, Refusal, Stop};
+use crate::base::record;
 use crate::bring::shelf::{ManifestEntry, What};
 
 /// What was admitted at a path.
@@ -165,7 +166,9 @@ impl<'r> Guard<'r> {
         if self.naming.case_clashes {
             return Ok(());
         }
-        match self.folded.insert(path.to_string_lossy().to_lowercase(), path.to_path_buf()) {
+        // Bytes that are no UTF-8 differ for every file system that takes them; each stands as itself.
+        let folded = path.to_str().map_or_else(|| record::path::to_text(path), str::to_lowercase);
+        match self.folded.insert(folded, path.to_path_buf()) {
             Some(other) if other != path => Err(Refusal::Case(other.display().to_string())),
             _ => Ok(()),
         }

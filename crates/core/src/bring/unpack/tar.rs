@@ -50,6 +50,8 @@ fn entry<R: Read>(
         Type::Symlink => session.guard.link(name, &target),
         Type::Link => session.guard.hard_link(name, &target),
         Type::XGlobalHeader => Ok(()),
+        // The label of a GNU archive names no file.
+        other if other.as_byte() == b'V' => Ok(()),
         _ => Err(Refusal::Special.into()),
     }
 }

@@ -158,7 +158,6 @@ fn kinds() -> Vec<Case> {
     [
         ("bring a block device", b'4'),
         ("bring a pipe", b'6'),
-        ("bring a volume label", b'V'),
         ("bring part of another volume", b'M'),
         ("bring what nobody knows", b'Z'),
     ]
