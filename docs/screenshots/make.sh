@@ -90,7 +90,7 @@ printf 'more' | dd of="$desk/yard/skerroc-1.4.3-linux-x86_64.tar.xz" bs=1 seek=6
 keys Return
 shot wrong-digest kladder climb --accept-licence neapstone-terms
 fresh gated
-printf '\n[[gates]]\nlibc = "gnu >=2.31"\nadvice = "a newer release of the system has it"\n' >>"$desk/catalog/tools/tombolet.toml"
+printf '\n[[gates]]\nc-library = "gnu >=2.31"\nadvice = "a newer release of the system has it"\n' >>"$desk/catalog/tools/tombolet.toml"
 printf '\n[[gates]]\nname = "flasher"\ngroup = "plugdev"\nadmin = ["usermod -aG plugdev keeper"]\n' >>"$desk/catalog/tools/neapstone.toml"
 sed -i.old '/^c-compiler/d' ladder.toml
 shot gates kladder climb --root ../hosts/old-debian
