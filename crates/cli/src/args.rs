@@ -9,7 +9,7 @@ use kladder_choose::ladder::HostPolicy;
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
 #[derive(Debug, Parser)]
-#[command(name = "kladder", version, help_template = HELP)]
+#[command(name = "kladder", version, help_template = HELP, disable_help_subcommand = true)]
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub(crate) global: Global,
@@ -48,38 +48,50 @@ Every day:
 Sharing:
   yard      Serve a folder of artifacts to other machines
 
-Options:
-{options}
+Options of every command:
+  --ladder FILE    The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
+  --yard YARD      A folder or address to fetch from, instead of those in the settings; may be repeated
+  --offline        Use only what is in the cache and in yards that are folders
+  --wait SECONDS   How long to wait for another kladder that works on the same home; otherwise without an end
+  --root FOLDER    Take the facts about the host from a folder laid out like /, instead of from this machine
+  --json           Print JSON with a versioned shape instead of text
+  --quiet, -q      Print errors only
+  --color WHEN     auto, always or never; NO_COLOR is respected
+  --help, -h       This, or what a command does
+  --version, -V    Which kladder this is
 
-`kladder COMMAND --help` tells more. Exit codes stand in docs/commands.md.
+`kladder COMMAND --help` tells more; `kladder help codes` the exit codes, `kladder help formats` the shapes of JSON.
 ";
+
+/// What stands below the help of each command.
+pub(crate) const MORE: &str = "Options of every command, like --json and --offline: `kladder --help`";
 
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Global {
     /// The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
-    #[arg(long, global = true, value_name = "FILE")]
+    #[arg(long, global = true, hide = true, value_name = "FILE")]
     pub(crate) ladder: Option<PathBuf>,
     /// A folder or address to fetch artifacts from, instead of those in the settings; may be given several times
-    #[arg(long = "yard", global = true, value_name = "YARD")]
+    #[arg(long = "yard", global = true, hide = true, value_name = "YARD")]
     pub(crate) yards: Vec<String>,
     /// Use only what is in the cache and in yards that are folders
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide = true)]
     pub(crate) offline: bool,
     /// How long to wait for another kladder that works on the same home, in seconds; otherwise without an end
-    #[arg(long, global = true, value_name = "SECONDS")]
+    #[arg(long, global = true, hide = true, value_name = "SECONDS")]
     pub(crate) wait: Option<u64>,
     /// Take the facts about the host from a folder laid out like /, instead of from this machine
-    #[arg(long, global = true, value_name = "FOLDER")]
+    #[arg(long, global = true, hide = true, value_name = "FOLDER")]
     pub(crate) root: Option<PathBuf>,
     /// Print JSON with a versioned shape instead of text
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide = true)]
     pub(crate) json: bool,
     /// Print errors only
-    #[arg(long, short, global = true)]
+    #[arg(long, short, global = true, hide = true)]
     pub(crate) quiet: bool,
     /// Whether to colour; `NO_COLOR` is respected
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    #[arg(long, global = true, hide = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
 }
 
@@ -92,6 +104,12 @@ pub(crate) enum When {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Exit codes (`codes`), the shapes of JSON (`formats`), one of these, or what a command does
+    #[command(hide = true)]
+    Help {
+        /// What to tell of
+        topic: Option<String>,
+    },
     /// The whole story on made-up data, in a throw-away home
     Demo {
         /// Lay it out in this new folder and leave it there to play with

@@ -9,13 +9,15 @@ mod render;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{CommandFactory, FromArgMatches};
 
 fn main() -> ExitCode {
     // Held until the end: with it goes what the environment set.
     #[cfg(feature = "failpoints")]
     let _points = fail::FailScenario::setup();
-    let arguments = match args::Arguments::try_parse() {
+    let command = args::Arguments::command().mut_subcommands(|command| command.after_help(args::MORE));
+    let parsed = command.try_get_matches().and_then(|matches| args::Arguments::from_arg_matches(&matches));
+    let arguments = match parsed {
         Ok(arguments) => arguments,
         Err(error) => return habits::answer(&error),
     };

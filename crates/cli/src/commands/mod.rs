@@ -5,6 +5,7 @@ mod clear;
 mod climb;
 mod demo;
 mod edit;
+mod help;
 mod landings;
 mod log;
 mod newer;
@@ -33,6 +34,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
     let context = Context::from_environment(&arguments.global)?;
     match arguments.command {
         None => standing::run(&context, out),
+        Some(Command::Help { topic }) => help::run(out, topic.as_deref()),
         Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
         Some(Command::Survey) => survey::run(&context, out),
         Some(Command::Start(options)) => start::run(&context, out, &options),

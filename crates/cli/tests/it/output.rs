@@ -102,6 +102,16 @@ fn help_lists_every_command_and_habits_get_our_word() {
         let own = sandbox.run(&[command, "--help"]).passed().stdout;
         assert!(own.contains(&format!("Usage: kladder {command}")), "{own}");
     }
+    assert!(help.contains("--offline") && !sandbox.run(&["pin", "--help"]).passed().stdout.contains("--offline   "));
+    let codes = sandbox.run(&["help", "codes"]).passed().stdout;
+    assert!(codes.contains("32  a gate is closed") && codes.lines().count() >= 24, "{codes}");
+    let formats = sandbox.run(&["help", "formats"]).passed().stdout;
+    for (format, _) in kladder_tell::shapes::schemas() {
+        assert!(formats.contains(format), "{format} is not in\n{formats}");
+    }
+    assert!(sandbox.run(&["help", "route/2"]).passed().json()["properties"].is_object());
+    assert!(sandbox.run(&["help", "clim"]).stderr.contains("did you mean `kladder help climb`?"));
+    assert_eq!(sandbox.run(&["help", "climb"]).passed().stdout, sandbox.run(&["climb", "--help"]).passed().stdout);
     let next = |arguments: &[&str]| {
         let ran = sandbox.run(arguments);
         assert_eq!((ran.code, ran.stderr.matches("  next ").count()), (2, 1), "{}", ran.stderr);

@@ -1,7 +1,8 @@
 //! One process writes to a home at a time; the others wait.
 
 use std::fs::{self, File, TryLockError};
-use std::io::{Read, Seek, Write};
+use std::io::{self, Read, Seek, Write};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -65,12 +66,18 @@ impl Drop for Writer {
 /// Takes the lock and writes this process's number into it; held until the file is dropped, also by a crash.
 fn take(path: &Path, wait: Option<Duration>, observer: &dyn Observer) -> Result<File, StateError> {
     files::create_folder(path.parent().unwrap_or(Path::new("/")))?;
-    let mut file =
-        fs::OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path).on("open", path)?;
+    let open =
+        || fs::OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path).on("open", path);
+    let mut file = open()?;
     let (mut told, started) = (false, Instant::now());
     loop {
         match file.try_lock() {
-            Ok(()) => break,
+            Ok(()) if is_at(&file, path) => break,
+            // Whoever had it has cleared everything: this is the lock of a home that is gone.
+            Ok(()) => {
+                files::create_folder(path.parent().unwrap_or(Path::new("/")))?;
+                file = open()?;
+            }
             Err(TryLockError::Error(error)) => Err(error).on("lock", path)?,
             Err(TryLockError::WouldBlock) => {
                 check_cancelled(observer)?;
@@ -88,6 +95,12 @@ fn take(path: &Path, wait: Option<Duration>, observer: &dyn Observer) -> Result<
     let written = file.rewind().and_then(|()| file.set_len(0)).and_then(|()| file.write_all(number.as_bytes()));
     written.on("write", path)?;
     Ok(file)
+}
+
+/// Whether an open file is the one that stands at a path.
+fn is_at(file: &File, path: &Path) -> bool {
+    let of = |meta: io::Result<fs::Metadata>| meta.ok().map(|meta| (meta.dev(), meta.ino()));
+    of(file.metadata()) == of(fs::metadata(path))
 }
 
 fn holder(file: &mut File) -> Option<u32> {
