@@ -8,8 +8,10 @@ mod person;
 mod render;
 
 use std::process::ExitCode;
+use std::sync::Arc;
 
 use clap::{CommandFactory, FromArgMatches};
+use rustix::fs::Mode;
 
 fn main() -> ExitCode {
     // Held until the end: with it goes what the environment set.
@@ -21,6 +23,7 @@ fn main() -> ExitCode {
         Ok(arguments) => arguments,
         Err(error) => return habits::answer(&error),
     };
+    settle_in(&arguments);
     let out = render::Out::new(&arguments.global);
     match commands::run(arguments, &out) {
         Ok(code) => code,
@@ -29,5 +32,16 @@ fn main() -> ExitCode {
             out.problem(&problem);
             problem.code.into()
         }
+    }
+}
+
+/// What the caller's shell may have set, and must not decide how files come out.
+fn settle_in(arguments: &args::Arguments) {
+    // A limit on the size of files is an error of the write, and no crash; where that cannot be had, it is a crash.
+    let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::default());
+    // What is run for the caller has the caller's own.
+    if !matches!(arguments.command, Some(args::Command::Run { .. })) {
+        let callers = rustix::process::umask(Mode::empty());
+        rustix::process::umask((callers - Mode::RWXU) | Mode::WGRP | Mode::WOTH);
     }
 }

@@ -10,6 +10,7 @@ mod clashes;
 
 mod climbing;
 mod confining;
+mod edges;
 mod histories;
 mod lending;
 mod mending;
