@@ -83,7 +83,7 @@ while [ ! -e "$desk/home/data/staging" ]; do :; done
 kill -9 $climb; wait $climb 2>/dev/null || true
 keys Return
 shot killed kladder climb
-sed -i.old 's/^skerroc = .*/skerroc = "1.5"/; s/^whimbrow = .*/oarweld = "<3"/' ladder.toml
+sed -i.old 's/^skerroc = .*/skerroc = "1.5"\noarweld = "<3"/' ladder.toml
 shot clash kladder climb
 fresh damaged
 printf 'more' | dd of="$desk/yard/skerroc-1.4.3-linux-x86_64.tar.xz" bs=1 seek=60 conv=notrunc 2>/dev/null

@@ -20,7 +20,7 @@ pub(crate) struct Arguments {
 const HELP: &str = "\
 {about-with-newline}
 Usage: kladder [OPTIONS] [COMMAND]
-       kladder              where this machine stands, and what to do next
+       kladder   where this machine stands, and what to do next
 
 First day:
   demo      The whole story on made-up data, in a throw-away home
@@ -57,8 +57,7 @@ Options of every command:
   --json           Print JSON with a versioned shape instead of text
   --quiet, -q      Print errors only
   --color WHEN     auto, always or never; NO_COLOR is respected
-  --help, -h       This, or what a command does
-  --version, -V    Which kladder this is
+  --help, -h       This, or what a command does; --version, -V tells which kladder this is
 
 `kladder COMMAND --help` tells more; `kladder help codes` the exit codes, `kladder help formats` the shapes of JSON.
 ";

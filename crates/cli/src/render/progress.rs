@@ -221,11 +221,13 @@ impl Observer for Progress {
                 }
                 now.done.push(format!("{} unpacked", count(*files, "file")));
             }
-            Event::Stopped { rung, why } => {
+            Event::Stopped { rung, number, of, why } => {
+                let width = of.to_string().len();
+                let place = format!("{number:>width$} of {of}");
                 let name = styled(STRONG, format!("{:<12}", clean(&rung.to_string())));
                 self.line(&format!(
                     "  {}  {name} {}: {}",
-                    styled(FAINT, &now.rung),
+                    styled(FAINT, place),
                     styled(BAD, "not climbed"),
                     clean(why)
                 ));

@@ -116,7 +116,7 @@ impl Site<'_> {
                 check_cancelled(recorder)?;
                 if let Some(below) = outcome.in_the_way(rung) {
                     let why = [below.to_string().as_str(), " is not in place"].concat();
-                    recorder.event(&Event::Stopped { rung: rung.key.clone(), why });
+                    recorder.event(&Event::Stopped { rung: rung.key.clone(), number: at + 1, of: rungs.len(), why });
                     outcome.held_up.push(rung.key.clone());
                     continue;
                 }
@@ -142,7 +142,8 @@ impl Site<'_> {
                         return Err(ClimbError::Cancelled(crate::base::event::Cancelled));
                     }
                     Err(error) => {
-                        recorder.event(&Event::Stopped { rung: rung.key.clone(), why: chain(&error) });
+                        let (number, of, why) = (at + 1, rungs.len(), chain(&error));
+                        recorder.event(&Event::Stopped { rung: rung.key.clone(), number, of, why });
                         outcome.failures.push(Failure { rung: rung.key.clone(), version: rung.version.clone(), error });
                     }
                 }

@@ -149,6 +149,10 @@ pub enum Event {
     Stopped {
         /// Which one.
         rung: RungKey,
+        /// Its place in the route, from 1.
+        number: usize,
+        /// How many rungs the route has.
+        of: usize,
         /// Why, with causes.
         why: String,
     },

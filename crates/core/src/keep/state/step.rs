@@ -119,7 +119,7 @@ impl Step {
                 Self::Checked { subject: subject.clone(), outcome: outcome.clone(), seconds: took.as_secs_f64() }
             }
             Event::Climbed { key, .. } => Self::Climbed { rung: key.clone() },
-            Event::Stopped { rung, why } => Self::Stopped { rung: rung.clone(), why: why.clone() },
+            Event::Stopped { rung, why, .. } => Self::Stopped { rung: rung.clone(), why: why.clone() },
             Event::Landed { number } => Self::Landed { number: *number },
             _ => return None,
         })
