@@ -12,7 +12,7 @@ use crate::args::Arguments;
 use crate::render::Out;
 
 /// Verbs from elsewhere, and what does it here.
-const VERBS: [(&[&str], &str); 19] = [
+const VERBS: [(&[&str], &str); 18] = [
     (
         &["install", "get", "setup", "use"],
         "`kladder add TOOL` wishes for a tool; `kladder climb` then brings the machine there",
@@ -30,7 +30,6 @@ const VERBS: [(&[&str], &str); 19] = [
     (&["explain"], "`kladder why TOOL` tells why a rung is there, and at that version"),
     (&["plan", "diff", "tree"], "`kladder route` tells what a climb would do"),
     (&["check", "test", "validate"], "`kladder verify` runs every check and rehearsal"),
-    (&["doctor"], "`kladder verify` looks at what was climbed; `kladder survey` at the machine"),
     (&["exec", "x", "shell", "env", "activate"], "`kladder run -- CMD` runs a command with the ladder's tools"),
     (&["which", "where"], "`kladder why TOOL` tells who answers to its commands"),
     (&["serve", "server"], "`kladder yard serve FOLDER` serves artifacts to other machines"),
@@ -38,7 +37,7 @@ const VERBS: [(&[&str], &str); 19] = [
     (&["undo", "rollback", "revert"], "`kladder back` returns to an earlier landing"),
     (&["history", "status"], "`kladder` alone tells where this machine stands; `kladder landings` where it stood"),
     (
-        &["config", "clean", "gc"],
+        &["config", "clean"],
         "`kladder clear` removes what nothing uses; settings stand in config.toml, see docs/files.md",
     ),
 ];

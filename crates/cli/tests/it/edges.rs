@@ -41,7 +41,11 @@ fn a_home_that_cannot_work_is_refused_before_anything_is_made() {
     for (home, told) in [("co:lon", "colon"), (&"x/".repeat(300), "long")] {
         let mut command = sandbox.command(&["climb"]);
         let ran = sandbox.finished(command.env("KLADDER_HOME", sandbox.path(home)).output().unwrap());
-        assert!(ran.code != 0 && ran.stderr.contains(told) && ran.stderr.contains("KLADDER_HOME"), "{}", ran.complaint());
+        assert!(
+            ran.code != 0 && ran.stderr.contains(told) && ran.stderr.contains("KLADDER_HOME"),
+            "{}",
+            ran.complaint()
+        );
         assert!(!sandbox.path(home).exists() && sandbox.yard.requests() == 0);
     }
 }
@@ -59,7 +63,11 @@ fn nul_and_words_in_braces_that_mean_nothing_are_refused_where_they_stand() {
             let _ = ran.passed();
             assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "{version}\n");
         } else {
-            assert!(ran.code == 10 && ran.stderr.contains(told) && ran.stderr.contains("line 4"), "{}", ran.complaint());
+            assert!(
+                ran.code == 10 && ran.stderr.contains(told) && ran.stderr.contains("line 4"),
+                "{}",
+                ran.complaint()
+            );
         }
     }
 }
@@ -72,7 +80,12 @@ fn a_password_in_an_address_is_never_shown() {
     sandbox.write("home/config/config.toml", &format!("yards = [\"{address}\"]\nnetwork = {{ retries = 0 }}\n"));
     for arguments in [&["route"][..], &["climb"], &["log"], &["climb", "--json"], &["climb", "--yard", address]] {
         let ran = sandbox.run(arguments);
-        assert!(!ran.stdout.contains("5ecret") && !ran.stderr.contains("5ecret"), "{arguments:?}\n{}{}", ran.stdout, ran.stderr);
+        assert!(
+            !ran.stdout.contains("5ecret") && !ran.stderr.contains("5ecret"),
+            "{arguments:?}\n{}{}",
+            ran.stdout,
+            ran.stderr
+        );
     }
     assert!(sandbox.run(&["climb"]).stderr.contains("127.0.0.1:9"));
 }
@@ -81,7 +94,11 @@ fn a_password_in_an_address_is_never_shown() {
 fn the_callers_umask_decides_nothing() {
     for mask in ["000", "077", "777"] {
         let sandbox = Sandbox::new();
-        sandbox.plank("plank.zip", &[Entry::program("plank", "#!/bin/sh\necho plank\n")], "commands = { plank = \"plank\" }");
+        sandbox.plank(
+            "plank.zip",
+            &[Entry::program("plank", "#!/bin/sh\necho plank\n")],
+            "commands = { plank = \"plank\" }",
+        );
         sandbox.wish("plank = \"any\"");
         let kladder = sandbox.command(&[]);
         let shell = sandbox.command(&[]);
@@ -124,7 +141,10 @@ fn one_unreadable_row_of_the_journal_blocks_nothing() {
     sandbox.wish("tombolet = \"any\"");
     let _ = sandbox.run(&["climb"]).passed();
     let journal = rusqlite::Connection::open(sandbox.path("home/data/journal.db")).unwrap();
-    for sql in ["UPDATE steps SET step = '{\"step\": \"from the future\"}' WHERE rowid = 1", "UPDATE runs SET outcome = 'melted'"] {
+    for sql in [
+        "UPDATE steps SET step = '{\"step\": \"from the future\"}' WHERE rowid = 1",
+        "UPDATE runs SET outcome = 'melted'",
+    ] {
         journal.execute(sql, []).unwrap();
         let log = sandbox.run(&["log"]);
         assert!(matches!(log.code, 0 | 31), "{sql}: {}", log.complaint());
@@ -141,7 +161,10 @@ fn a_limit_on_the_size_of_files_is_an_error_and_no_crash() {
     sandbox.wish("plank = \"any\"");
     let kladder = sandbox.command(&[]);
     let mut command = std::process::Command::new("/bin/sh");
-    command.args(["-c", "ulimit -f 2000; exec \"$0\" climb"]).arg(kladder.get_program()).current_dir(sandbox.path("desk"));
+    command
+        .args(["-c", "ulimit -f 2000; exec \"$0\" climb"])
+        .arg(kladder.get_program())
+        .current_dir(sandbox.path("desk"));
     command.envs(kladder.get_envs().filter_map(|(name, value)| Some((name, value?))));
     command.arg0("sh");
     let ran = sandbox.finished(command.output().unwrap());
