@@ -62,7 +62,7 @@ impl Site<'_> {
         let landings = self.landings();
         let draft = landings.draft()?;
         launch::write(&wiring, draft.folder(), &self.home.data)?;
-        let bench = Bench::new(draft.folder(), &wiring, rungs, self.host, observer)?;
+        let bench = Bench::new(draft.folder(), &wiring, rungs, self.catalogs, self.host, observer)?;
         let outcome = self.climb_rungs(prospect, &bench, recorder)?;
         if !outcome.failures.is_empty() {
             let Outcome { failures, held_up, .. } = outcome;

@@ -320,7 +320,7 @@ impl Site<'_> {
     fn verify_all(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
         let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
         let landing = self.landings().current_link();
-        let bench = Bench::new(&landing, &wiring, &route.rungs, self.host, observer)?;
+        let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
         let mut verdicts = vec![bench.commands()?];
         for rung in &route.rungs {
             verdicts.extend(bench.files(rung)?);

@@ -3,10 +3,14 @@
 //! The patterns are the wordings of the GNU and musl dynamic linkers, of shells and env(1), and of common interpreters. A
 //! rule that matches names a cause and never decides: the check has failed already.
 
+use std::path::Path;
 use std::sync::LazyLock;
 
+use kladder_choose::names::ToolName;
 use regex::{Captures, Regex};
 use serde::{Deserialize, Serialize};
+
+use super::wants;
 
 /// What a failure probably comes from.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
@@ -30,6 +34,16 @@ pub enum Cause {
     NoLibrary {
         /// Its file name, like `libfoo.so.1`.
         library: String,
+        /// Tools of the catalog that provide it under this name.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        by: Vec<ToolName>,
+    },
+    /// A file holds the target of a link, which its archive's format could not hold.
+    LostLink {
+        /// That file.
+        file: String,
+        /// What it holds.
+        target: String,
     },
     /// The interpreter that a script names is not there.
     NoInterpreter {
@@ -76,6 +90,10 @@ fn old_library(found: &Captures<'_>) -> Cause {
     }
 }
 
+fn no_library(found: &Captures<'_>) -> Cause {
+    Cause::NoLibrary { library: part(found, "library"), by: Vec::new() }
+}
+
 const RULES: [Rule; 14] = [
     Rule {
         pattern: r"(?<library>[\w.+-]+\.so[\w.]*): version `(?<wanted>[A-Za-z]\w*_[0-9.]+)' not found",
@@ -83,15 +101,15 @@ const RULES: [Rule; 14] = [
     },
     Rule {
         pattern: r"error while loading shared libraries: (?<library>[^:\s]+): cannot open shared object file",
-        cause: |found| Cause::NoLibrary { library: part(found, "library") },
+        cause: no_library,
     },
     Rule {
         pattern: r"Error loading shared library (?<library>[^:\s]+): No such file or directory",
-        cause: |found| Cause::NoLibrary { library: part(found, "library") },
+        cause: no_library,
     },
     Rule {
         pattern: r"Library not loaded: (?<library>\S+)",
-        cause: |found| Cause::NoLibrary { library: part(found, "library") },
+        cause: no_library,
     },
     Rule {
         pattern: r"env: .?[‘'`](?<interpreter>[^’'`]+)[’'`]: No such file or directory",
@@ -145,7 +163,7 @@ pub fn of_output(text: &str) -> Vec<Cause> {
     let mut causes = Vec::new();
     for (pattern, cause) in COMPILED.iter() {
         for found in pattern.captures_iter(text) {
-            let cause = cause(&found);
+            let cause = told_of_host(cause(&found));
             if !causes.contains(&cause) {
                 causes.push(cause);
             }
@@ -161,11 +179,16 @@ pub fn of_output(text: &str) -> Vec<Cause> {
 fn started_in_vain(text: &str) -> Option<Cause> {
     const SAID: (&str, &str) = ("cannot start ", ": No such file or directory");
     let (file, _) = text.split_once(SAID.0)?.1.split_once(SAID.1)?;
-    let mut head = [0; 256];
-    let got = std::io::Read::read(&mut std::fs::File::open(file).ok()?, &mut head).ok()?;
-    let line = head[..got].strip_prefix(b"#!")?.split(|byte| *byte == b'\n').next()?;
-    let interpreter = String::from_utf8_lossy(line).split_whitespace().next()?.to_owned();
+    let interpreter = wants::script_interpreter(Path::new(file))?;
     Some(Cause::NoInterpreter { interpreter })
+}
+
+/// What the program did not say of the host is added.
+fn told_of_host(cause: Cause) -> Cause {
+    match cause {
+        Cause::OldCLibrary { wanted, found: None } => Cause::OldCLibrary { wanted, found: wants::c_library() },
+        other => other,
+    }
 }
 
 #[cfg(test)]
@@ -175,13 +198,13 @@ mod tests {
     #[test]
     fn every_wording_is_told_by_one_rule_and_no_other() {
         assert_eq!(COMPILED.len(), RULES.len(), "a pattern does not compile");
-        let library = |library: &str| Cause::NoLibrary { library: library.into() };
+        let library = |library: &str| Cause::NoLibrary { library: library.into(), by: Vec::new() };
         let interpreter = |interpreter: &str| Cause::NoInterpreter { interpreter: interpreter.into() };
         let companion = |module: &str| Cause::NoCompanion { module: module.into() };
         let cases = [
             (
                 "skerroc: /lib/x86_64-linux-gnu/libc.so.6: version `GLIBC_2.38' not found (required by skerroc)",
-                Cause::OldCLibrary { wanted: "2.38".into(), found: None },
+                Cause::OldCLibrary { wanted: "2.38".into(), found: wants::c_library() },
             ),
             (
                 "x: /usr/lib/libstdc++.so.6: version `GLIBCXX_3.4.32' not found (required by x)",

@@ -2,3 +2,4 @@
 
 pub mod causes;
 pub mod verify;
+mod wants;

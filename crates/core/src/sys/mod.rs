@@ -4,9 +4,9 @@
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{confine, files, processes};
+pub(crate) use linux::{confine, files, libraries, processes};
 
 #[cfg(target_os = "macos")]
 mod macos;
 #[cfg(target_os = "macos")]
-pub(crate) use macos::{confine, files, processes};
+pub(crate) use macos::{confine, files, libraries, processes};

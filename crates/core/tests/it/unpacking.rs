@@ -139,7 +139,11 @@ fn names_modes_links_and_digests_come_out_as_they_went_in() {
 #[test]
 fn a_file_outside_the_folders_to_strip_is_not_lost_in_silence() {
     let unpacked = unpack_as("a.tar.gz", &[Entry::file("README", "x")], Unpacking { strip: 1, ..Unpacking::default() });
-    assert!(matches!(unpacked.result, Err(UnpackError::Refused { reason: Refusal::Stripped(1), .. })));
+    assert!(matches!(unpacked.result, Err(UnpackError::Refused { reason: Refusal::Stripped { strip: 1, fits: 0, .. }, .. })));
+    let deeper = [Entry::file("top/a/x", "x"), Entry::file("top/b", "x")];
+    let unpacked = unpack_as("a.tar.gz", &deeper, Unpacking { strip: 2, ..Unpacking::default() });
+    let Err(UnpackError::Refused { entry, reason, .. }) = unpacked.result else { panic!("taken") };
+    assert_eq!((entry.as_str(), reason), ("top/b", Refusal::Stripped { strip: 2, top: vec!["top".into()], fits: 1 }));
 }
 
 #[test]
@@ -267,7 +271,15 @@ fn honest_oddities_are_read_as_they_were_meant() {
         writer.write_all(bytes).unwrap();
         writer.finish().unwrap()
     };
-    let cases: [(&str, Vec<u8>, usize); 7] = [
+    let pax = |records: &[u8], then: Vec<u8>| {
+        let mut bytes = [header(b"pax", b'x', records.len() as u64), records.to_vec()].concat();
+        bytes.resize(bytes.len().next_multiple_of(512), 0);
+        [bytes, then].concat()
+    };
+    let lines = [pax(b"21 comment=two\nlines\n13 path=a\n=b\n", file(b"c", "x")), plain.clone()].concat();
+    let cases: [(&str, Vec<u8>, usize); 9] = [
+        ("lines.tar", lines, 2),
+        ("folder.tar", [header(b"d/", b'5', 4096), plain.clone()].concat(), 1),
         ("label.tar", [header(b"reel 7", b'V', 0), plain.clone()].concat(), 1),
         ("latin.tar", [file(b"a\xe9", "1"), file(b"a\xe8", "2"), plain.clone()].concat(), 3),
         ("padded.tar.gz", [gz(&plain), vec![0; 10_240]].concat(), 1),
@@ -284,6 +296,16 @@ fn honest_oddities_are_read_as_they_were_meant() {
         assert_eq!(made.map(|made| made.len()).map_err(|error| error.to_string()), Ok(files), "{name}");
         assert_eq!(fs::read_to_string(into.join("tool")).unwrap(), "tool", "{name}");
     }
+    assert_eq!(fs::read_to_string(folder.path().join("in-lines.tar/a\n=b")).unwrap(), "x");
+    // Empty files weigh something too: what is small may not become a million of them.
+    let many: Vec<u8> = (0..20_000).flat_map(|n: usize| header(n.to_string().as_bytes(), b'0', 0)).collect();
+    let bytes = gz(&[many, end].concat());
+    let (archive, into) = (folder.path().join("many.tar.gz"), folder.path().join("in-many"));
+    fs::write(&archive, &bytes).unwrap();
+    fs::create_dir(&into).unwrap();
+    let many = artifact("many.tar.gz", bytes.len() as u64, Digest::of(&bytes));
+    let refused = unpack_one(&archive, &many, &into).unwrap_err();
+    assert!(format!("{refused:?}").contains("16384 entries for what it weighs"), "{refused:?}");
     // Something else behind the last member is not passed over.
     let bytes = [gz(&plain), vec![0; 100], b"noise".to_vec()].concat();
     let archive = folder.path().join("noise.tar.gz");

@@ -253,9 +253,9 @@ fn refused(error: &UnpackError, reason: &Refusal) -> Problem {
         Refusal::Case(_) => {
             problem.next("where the file system tells them apart, `case-clashes = true` under `unpack` takes them")
         }
-        Refusal::Stripped(_) => {
-            problem.next("`strip` under `unpack` in the definition leaves too many folders out: lower it")
-        }
+        Refusal::Stripped { top, fits, .. } => problem
+            .why(format!("at the archive's top: {}", top.join(", ")))
+            .next(format!("`strip = {fits}` under `unpack` in the definition would do")),
         Refusal::Encrypted | Refusal::Sparse | Refusal::Unknown(_) => {
             problem.next("tell those who keep the catalog: this archive cannot be unpacked here")
         }

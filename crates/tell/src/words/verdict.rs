@@ -19,6 +19,7 @@ pub fn claim(subject: &Subject) -> String {
     match subject {
         Subject::Files { .. } => "its files are as they were unpacked".into(),
         Subject::Answer { command, .. } => format!("`{command}` answers from the shelf"),
+        Subject::Start { command, .. } => format!("`{command}` can be started"),
         Subject::Check { name, .. } | Subject::SetUp { name, .. } => name.clone(),
         Subject::Rehearsal { step: Some(step), .. } => step.clone(),
         Subject::Rehearsal { step: None, .. } => "its tools are there".into(),
@@ -55,6 +56,7 @@ pub fn finding(finding: &Finding) -> String {
         Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
         Finding::NoCommand { command } => format!("there is no command `{command}`"),
         Finding::NotStarted { command, error } => format!("`{command}` could not be started: {error}"),
+        Finding::CannotStart { file } => format!("this system would refuse to start {}", file.display()),
         Finding::NobodyAnswers => "no file answers".into(),
         Finding::OtherAnswers { file } => format!("{} answers", file.display()),
         Finding::OtherLauncher => "its launcher is another program than the one that was put there".into(),
@@ -108,9 +110,19 @@ pub fn cause(cause: &Cause) -> String {
         Cause::OldLibrary { library, wanted } => {
             format!("it wants {wanted} of {library}, and the one that is there is older: pin an older release of it")
         }
-        Cause::NoLibrary { library } => {
+        Cause::NoLibrary { library, by } if by.is_empty() => {
             format!(
                 "nobody provides the library {library}: install the system's package that has it, or add a need for it"
+            )
+        }
+        Cause::NoLibrary { library, by } => {
+            let by: Vec<&str> = by.iter().map(kladder_choose::names::ToolName::as_str).collect();
+            format!("nobody here provides the library {library}; in the catalog {} does: need it", by.join(" or "))
+        }
+        Cause::LostLink { file, target } => {
+            format!(
+                "{file} should be a link to {target}, and the archive's format lost it: have the command name the target, \
+                 or pack it as one that keeps links"
             )
         }
         Cause::NoInterpreter { interpreter } => {

@@ -23,6 +23,13 @@ pub enum Subject {
         /// As it is typed.
         command: String,
     },
+    /// Whether a command's file could be started at all.
+    Start {
+        /// Who brings the command.
+        rung: RungKey,
+        /// As it is typed.
+        command: String,
+    },
     /// A check of one rung.
     Check {
         /// Whose check.
@@ -52,7 +59,7 @@ impl Subject {
     /// The rung that it belongs to; `None` for what belongs to several.
     pub fn rung(&self) -> Option<&RungKey> {
         match self {
-            Self::Files { rung } | Self::Answer { rung, .. } | Self::Check { rung, .. } | Self::SetUp { rung, .. } => {
+            Self::Files { rung } | Self::Answer { rung, .. } | Self::Start { rung, .. } | Self::Check { rung, .. } | Self::SetUp { rung, .. } => {
                 Some(rung)
             }
             Self::Rehearsal { .. } | Self::Commands => None,
@@ -187,6 +194,13 @@ pub enum Finding {
         command: String,
         /// What the system said.
         error: String,
+    },
+    /// The system would refuse to start it.
+    CannotStart {
+        /// The file behind the command.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        file: PathBuf,
     },
     /// No file answers to the command.
     NobodyAnswers,

@@ -13,11 +13,14 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use super::names::{self, Naming};
+use super::names::{self, Naming, Tops};
 use super::root::Root;
 use super::{Limits, Refusal, Stop};
 use crate::base::record;
 use crate::bring::shelf::{ManifestEntry, What};
+
+/// What the common file systems keep for a file or folder, in bytes.
+const ENTRY: u64 = 4096;
 
 /// What was admitted at a path.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -39,12 +42,17 @@ pub(super) struct Guard<'r> {
     root: &'r Root,
     limits: Limits,
     naming: Naming,
+    tops: Tops,
+    /// The first entry of the archive that would vanish.
+    stripped: Option<Vec<u8>>,
     admitted: HashMap<PathBuf, Kind>,
     /// By what a file system that ignores case would take it for.
     folded: HashMap<String, PathBuf>,
     links: Vec<(PathBuf, PathBuf)>,
     hard_links: Vec<(PathBuf, PathBuf)>,
     entries: usize,
+    /// Up to how many entries the archive at hand may come.
+    most: usize,
     things: usize,
 }
 
@@ -55,18 +63,41 @@ impl<'r> Guard<'r> {
             root,
             limits,
             naming,
+            tops: Tops::default(),
+            stripped: None,
             admitted,
             folded,
             links: Vec::new(),
             hard_links: Vec::new(),
             entries: 0,
+            most: 0,
             things: 0,
         }
     }
 
-    /// Begins the next archive, which goes beside what is there already.
-    pub(super) fn begin(&mut self, naming: Naming) {
-        self.naming = naming;
+    /// Begins the next archive, which goes beside what is there already, and whose files may weigh `bytes` together. An
+    /// entry weighs at least what a file system keeps for it.
+    pub(super) fn begin(&mut self, naming: Naming, bytes: u64) {
+        self.most = self.entries.saturating_add(usize::try_from(bytes / ENTRY).unwrap_or(usize::MAX));
+        (self.naming, self.tops) = (naming, Tops::default());
+    }
+
+    /// Ends an archive. What would vanish is told only now, when it is known what stands at its top.
+    pub(super) fn end(&mut self) -> Result<(), Stop> {
+        let refused = |name: Vec<u8>| Stop::Refused(self.naming.stripped(&self.tops)).of(&name);
+        self.stripped.take().map_or(Ok(()), |name| Err(refused(name)))
+    }
+
+    /// The path of a file or link; `None` for what is left out, or would vanish.
+    fn place(&mut self, raw: &[u8]) -> Result<Option<PathBuf>, Refusal> {
+        self.tops.see(raw);
+        match self.naming.place(raw) {
+            Err(Refusal::Stripped { .. }) => {
+                self.stripped.get_or_insert_with(|| raw.to_vec());
+                Ok(None)
+            }
+            other => other,
+        }
     }
 
     /// How many entries came so far that are no folders.
@@ -88,7 +119,7 @@ impl<'r> Guard<'r> {
 
     pub(super) fn link(&mut self, raw: &[u8], target: &[u8]) -> Result<(), Stop> {
         self.things += 1;
-        let Some(path) = self.naming.place(raw)? else { return Ok(()) };
+        let Some(path) = self.place(raw)? else { return Ok(()) };
         if let Some(target) = names::target(&path, target, self.naming.absolute)? {
             self.admit(raw, Kind::Link)?;
             self.links.push((path, target));
@@ -97,7 +128,7 @@ impl<'r> Guard<'r> {
     }
 
     pub(super) fn hard_link(&mut self, raw: &[u8], target: &[u8]) -> Result<(), Stop> {
-        let refused = || Refusal::HardLink(String::from_utf8_lossy(target).into_owned());
+        let refused = || Refusal::HardLink(names::shown(target));
         let Ok(Some(existing)) = self.naming.place(target) else { return Err(refused().into()) };
         if self.admitted.get(&existing) != Some(&Kind::File) {
             return Err(refused().into());
@@ -134,6 +165,9 @@ impl<'r> Guard<'r> {
         if self.entries > self.limits.entries {
             return Err(Refusal::Limit(format!("{} entries", self.limits.entries)));
         }
+        if self.entries > self.most {
+            return Err(Refusal::Limit(format!("{} entries for what it weighs", self.most)));
+        }
         Ok(())
     }
 
@@ -141,7 +175,7 @@ impl<'r> Guard<'r> {
     fn admit(&mut self, raw: &[u8], kind: Kind) -> Result<Option<PathBuf>, Stop> {
         self.count()?;
         self.things += 1;
-        let Some(path) = self.naming.place(raw)? else { return Ok(None) };
+        let Some(path) = self.place(raw)? else { return Ok(None) };
         if self.admitted.contains_key(&path) {
             return Err(Refusal::Twice.into());
         }

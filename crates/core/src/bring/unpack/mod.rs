@@ -5,6 +5,7 @@
 //! of it so that a later reader leaves it, to fill the disk, to hide one file behind another, or to bring devices and
 //! set-user-id files. Every entry of every format is admitted by `guard::Guard` before anything of it is written.
 
+mod entries;
 mod formats;
 mod guard;
 mod names;
@@ -168,8 +169,9 @@ pub fn unpack<'a>(
             target.allow(limits.of(artifact));
             let before = session.guard.things();
             done = Naming::new(&artifact.unpack, limits.depth).map_err(Stop::Pattern).and_then(|naming| {
-                session.guard.begin(naming);
-                formats::feed(artifact.file.as_str(), content, &mut session)
+                session.guard.begin(naming, limits.of(artifact));
+                formats::feed(artifact.file.as_str(), content, &mut session)?;
+                session.guard.end()
             });
             if done.is_ok() && session.guard.things() == before {
                 done = Err(Stop::Damaged(io::Error::other("there is nothing in it")));

@@ -1,5 +1,6 @@
 //! From an entry's name to its path: what is left out, stripped, moved. Pure; nothing here asks the file system.
 
+use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -13,6 +14,13 @@ use kladder_choose::catalog::{AbsoluteLinks, Unpacking};
 const LONGEST_NAME: usize = 255;
 /// A path may have this many bytes; the folder above it needs some of the 4096 that systems take.
 const LONGEST_PATH: usize = 3072;
+
+/// A name or target for a message, cut where it is longer than anybody reads.
+pub(super) fn shown(name: &[u8]) -> String {
+    const MOST: usize = 300;
+    let cut = if name.len() > MOST { "…" } else { "" };
+    String::from_utf8_lossy(&name[..name.len().min(MOST)]).into_owned() + cut
+}
 
 /// A pattern that is none.
 #[derive(Debug)]
@@ -57,8 +65,14 @@ impl Naming {
 
     /// The path of a file or link; `None` for what the definition leaves out.
     pub(super) fn place(&self, raw: &[u8]) -> Result<Option<PathBuf>, Refusal> {
-        let path = self.path(raw)?.ok_or(Refusal::Stripped(self.strip))?;
+        let path = self.path(raw)?.ok_or_else(|| self.stripped(&Tops::default()))?;
         Ok(self.kept(&path).then(|| self.moved(&path)))
+    }
+
+    /// The refusal of what vanishes, where an archive's names are these.
+    pub(super) fn stripped(&self, tops: &Tops) -> Refusal {
+        let (top, fits) = (tops.names.iter().map(|name| shown(name)).collect(), tops.shared.as_ref().map_or(0, Vec::len));
+        Refusal::Stripped { strip: self.strip, top, fits: fits.min(self.strip) }
     }
 
     /// The path of a folder; `None` for what is left out or stripped away altogether, which is no loss.
@@ -102,6 +116,34 @@ impl Naming {
     }
 }
 
+/// Names at the top that are told.
+const TOP: usize = 5;
+
+/// What stands at an archive's top, and the folders that everything in it has above it.
+#[derive(Default)]
+pub(super) struct Tops {
+    names: BTreeSet<Vec<u8>>,
+    shared: Option<Vec<Vec<u8>>>,
+}
+
+impl Tops {
+    /// Takes note of a file or link.
+    pub(super) fn see(&mut self, raw: &[u8]) {
+        let names = plain_names(raw);
+        let Some((_, above)) = names.split_last() else { return };
+        match &mut self.shared {
+            None => self.shared = Some(above.iter().map(|name| name.to_vec()).collect()),
+            Some(shared) => {
+                let same = shared.iter().zip(above).take_while(|(one, other)| one.as_slice() == **other).count();
+                shared.truncate(same);
+            }
+        }
+        if self.names.len() < TOP && !self.names.contains(names[0]) {
+            self.names.insert(names[0].to_vec());
+        }
+    }
+}
+
 /// The names between the slashes, without those that say nothing.
 fn plain_names(raw: &[u8]) -> Vec<&[u8]> {
     raw.split(|&byte| byte == b'/').filter(|name| !matches!(*name, b"" | b".")).collect()
@@ -109,7 +151,7 @@ fn plain_names(raw: &[u8]) -> Vec<&[u8]> {
 
 /// The target of a link at `path`, as it may be written; `None` when the definition leaves it out.
 pub(super) fn target(path: &Path, raw: &[u8], absolute: AbsoluteLinks) -> Result<Option<PathBuf>, Refusal> {
-    let text = || String::from_utf8_lossy(raw).into_owned();
+    let text = || shown(raw);
     let above = path.components().count() - 1;
     let names = plain_names(raw);
     if raw.starts_with(b"/") {
@@ -171,7 +213,7 @@ mod tests {
         ] {
             assert_eq!(place(raw), Ok(path.map(str::to_owned)), "{raw}");
         }
-        assert_eq!(place("top"), Err(Refusal::Stripped(1)));
+        assert!(matches!(place("top"), Err(Refusal::Stripped { strip: 1, .. })));
         assert_eq!(naming.folder(b"top/").unwrap(), None);
         assert_eq!(naming.folder(b"top/usr").unwrap(), None);
     }

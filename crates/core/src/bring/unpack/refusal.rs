@@ -33,9 +33,16 @@ pub enum Refusal {
     /// It is a device, a pipe or a socket.
     #[error("it is neither a file, a folder nor a link")]
     Special,
-    /// It would vanish, since it has no folder to strip.
-    #[error("it stands outside the {0} leading folder(s) that are left out")]
-    Stripped(usize),
+    /// It would vanish, since it has fewer folders above it than are stripped.
+    #[error("{strip} leading {} left out, and it has not so many above it", if *strip == 1 { "folder is" } else { "folders are" })]
+    Stripped {
+        /// How many are stripped.
+        strip: usize,
+        /// What stands at the archive's top, a few names of it.
+        top: Vec<String>,
+        /// How many may be stripped so that nothing vanishes and all that does is shared by everything.
+        fits: usize,
+    },
     /// It is encrypted.
     #[error("it is encrypted")]
     Encrypted,

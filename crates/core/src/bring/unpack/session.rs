@@ -4,6 +4,7 @@ use std::io::Read;
 use std::thread::Scope;
 
 use super::guard::Guard;
+use super::names::shown;
 use super::writer::{Failed, Target, Writers};
 use super::{Stop, UnpackError};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
@@ -82,7 +83,7 @@ impl Session<'_, '_> {
 impl Stop {
     pub(super) fn of(self, name: &[u8]) -> Self {
         match self {
-            Self::Refused(reason) => Self::Entry(String::from_utf8_lossy(name).into_owned(), reason),
+            Self::Refused(reason) => Self::Entry(shown(name), reason),
             other => other,
         }
     }

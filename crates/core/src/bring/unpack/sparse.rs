@@ -1,17 +1,18 @@
-//! Sparse files in pax archives: versions 0.0, 0.1 and 1.0 of the extension (GNU tar manual, appendix "Storing Sparse
-//! Files"). Holes are written out as zeros.
+//! Sparse files: those of old GNU archives, and versions 0.0, 0.1 and 1.0 of the extension to pax (GNU tar manual, appendix
+//! "Storing Sparse Files"). Holes are written out as zeros.
 
 use std::collections::VecDeque;
 use std::io::{self, Read};
 
+use super::entries::{self, Record};
 use super::{Refusal, Stop};
 
 /// More stretches than this are no honest file.
 const MOST: usize = 1 << 20;
 
-/// What a pax header says of a sparse file.
+/// What is said of a sparse file before its data.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct PaxSparse {
+pub(super) struct Sparse {
     /// Its name, where the header's own is made up.
     pub(super) name: Option<Vec<u8>>,
     /// Its size with all holes, in bytes.
@@ -20,21 +21,18 @@ pub(super) struct PaxSparse {
     map: Option<Vec<(u64, u64)>>,
 }
 
-impl PaxSparse {
-    /// `None` for a file without holes.
-    pub(super) fn of<R: Read>(item: &mut tar::Entry<'_, R>) -> Result<Option<Self>, Stop> {
-        let Some(extensions) = item.pax_extensions()? else { return Ok(None) };
+impl Sparse {
+    /// What pax records say; `None` for a file without holes.
+    pub(super) fn of_records(records: &[Record]) -> Result<Option<Self>, Refusal> {
         let (mut found, mut size, mut numbers, mut in_front) = (Self::default(), None, Vec::new(), false);
-        for extension in extensions {
-            let extension = extension?;
-            let (Ok(key), value) = (extension.key(), extension.value_bytes()) else { continue };
-            match key.strip_prefix("GNU.sparse.") {
-                Some("name") => found.name = Some(value.to_vec()),
-                Some("size" | "realsize") => size = Some(number(value)?),
-                Some("major") => in_front = number(value)? == 1,
-                Some("offset" | "numbytes") => numbers.push(number(value)?),
-                Some("map") if value.is_empty() => numbers.clear(),
-                Some("map") => {
+        for Record { key, value } in records {
+            match key.strip_prefix(b"GNU.sparse.") {
+                Some(b"name") => found.name = Some(value.clone()),
+                Some(b"size" | b"realsize") => size = Some(number(value)?),
+                Some(b"major") => in_front = number(value)? == 1,
+                Some(b"offset" | b"numbytes") => numbers.push(number(value)?),
+                Some(b"map") if value.is_empty() => numbers.clear(),
+                Some(b"map") => {
                     numbers = value.split(|&byte| byte == b',').map(number).collect::<Result<_, _>>()?;
                 }
                 _ => {}
@@ -45,10 +43,24 @@ impl PaxSparse {
         found.map = if in_front { None } else { Some(pairs(&numbers)?) };
         Ok(Some(found))
     }
+
+    /// A file of this size, with a map to which more is to be added.
+    pub(super) fn sized(size: u64) -> Self {
+        Self { name: None, size, map: Some(Vec::new()) }
+    }
+
+    /// Adds what a block of an old GNU archive says.
+    pub(super) fn add(&mut self, stretches: &[tar::GnuSparseHeader]) -> Result<(), Stop> {
+        let map = self.map.get_or_insert_default();
+        for stretch in stretches.iter().filter(|stretch| !stretch.is_empty()) {
+            map.push((stretch.offset()?, stretch.length()?));
+        }
+        if map.len() > MOST { Err(Refusal::Sparse.into()) } else { Ok(()) }
+    }
 }
 
 fn number(text: &[u8]) -> Result<u64, Refusal> {
-    std::str::from_utf8(text).ok().and_then(|text| text.trim().parse().ok()).ok_or(Refusal::Sparse)
+    entries::number(text).ok_or(Refusal::Sparse)
 }
 
 fn pairs(numbers: &[u64]) -> Result<Vec<(u64, u64)>, Refusal> {
@@ -68,7 +80,7 @@ pub(super) struct Holes<R> {
 }
 
 impl<R: Read> Holes<R> {
-    pub(super) fn read(mut data: R, sparse: PaxSparse) -> Result<Self, Stop> {
+    pub(super) fn read(mut data: R, sparse: Sparse) -> Result<Self, Stop> {
         let map = match sparse.map {
             Some(map) => map,
             None => map_in_front(&mut data)?,
@@ -144,7 +156,7 @@ mod tests {
 
     fn holes(data: &[u8], size: u64, map: Option<Vec<(u64, u64)>>) -> Result<Vec<u8>, Stop> {
         let mut out = Vec::new();
-        Holes::read(data, PaxSparse { name: None, size, map })?.read_to_end(&mut out)?;
+        Holes::read(data, Sparse { name: None, size, map })?.read_to_end(&mut out)?;
         Ok(out)
     }
 

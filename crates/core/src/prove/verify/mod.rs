@@ -7,6 +7,7 @@
 
 mod judge;
 mod set_up;
+mod start;
 
 use std::ffi::OsString;
 use std::fs;
@@ -14,7 +15,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use kladder_choose::catalog::{Command, CommandName, Rehearsal, Trial};
+use kladder_choose::catalog::{Catalogs, Command, CommandName, Rehearsal, Trial};
 use kladder_choose::names::Household;
 use kladder_choose::version::Version;
 use kladder_launch::table;
@@ -51,6 +52,8 @@ pub struct Bench<'b> {
     landing: &'b Path,
     host: &'b Host,
     wiring: &'b Wiring,
+    rungs: &'b [Rung],
+    catalogs: &'b Catalogs,
     scratch: tempfile::TempDir,
     /// Where rungs may write besides the scratch folder.
     corners: Vec<PathBuf>,
@@ -65,7 +68,8 @@ impl<'b> Bench<'b> {
     pub fn new(
         landing: &'b Path,
         wiring: &'b Wiring,
-        rungs: &[Rung],
+        rungs: &'b [Rung],
+        catalogs: &'b Catalogs,
         host: &'b Host,
         observer: &'b dyn Observer,
     ) -> Result<Self, FileError> {
@@ -77,7 +81,7 @@ impl<'b> Bench<'b> {
             files::create_folder(&scratch.path().join(folder))?;
         }
         let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(Berth::corners).collect();
-        Ok(Self { landing, host, wiring, scratch, corners, observer })
+        Ok(Self { landing, host, wiring, rungs, catalogs, scratch, corners, observer })
     }
 
     /// What programs get: the variables and commands of a household, and nothing of the caller's.
@@ -103,16 +107,21 @@ impl<'b> Bench<'b> {
         verdict
     }
 
-    /// Runs the checks of one rung, all of them.
+    /// Runs the checks of one rung, all of them. Where one of its commands could not be started, that is told, and none is run.
     ///
     /// # Errors
     /// [`VerifyError`] where a check could not be run at all. One that fails is a verdict.
     pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
-        let mut verdicts = Vec::new();
+        let mut verdicts = self.not_startable(rung)?;
+        let is_startable = verdicts.is_empty();
         for trial in &rung.definition.checks {
             let folder = self.scratch.path().join("checks").join(rung.key.folder_name());
             files::create_folder(&folder)?;
             let subject = Subject::Check { rung: rung.key.clone(), name: trial.name() };
+            if !is_startable {
+                verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed)));
+                continue;
+            }
             let filled = Filled { version: &rung.version, folder: &rung.files(), place: &rung.files() };
             verdicts.push(self.trial(subject, trial, &rung.key.household, Some(&filled), &folder)?);
         }
@@ -243,7 +252,7 @@ impl<'b> Bench<'b> {
             cell: Some(&cell),
         };
         let outcome = match process::run(&setting, self.observer) {
-            Ok(ran) => judge::judge(trial, &ran, filled.map(|filled| filled.version)),
+            Ok(ran) => self.known(judge::judge(trial, &ran, filled.map(|filled| filled.version))),
             Err(error) => Outcome::failed(not_started(trial, &error)),
         };
         check_cancelled(self.observer)?;

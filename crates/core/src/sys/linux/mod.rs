@@ -3,4 +3,5 @@
 pub(crate) mod confine;
 pub(crate) mod files;
 mod filter;
+pub(crate) mod libraries;
 pub(crate) mod processes;

@@ -2,4 +2,5 @@
 
 pub(crate) mod confine;
 pub(crate) mod files;
+pub(crate) mod libraries;
 pub(crate) mod processes;

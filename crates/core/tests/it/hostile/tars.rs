@@ -190,12 +190,12 @@ fn sizes() -> Vec<Case> {
         (
             "have an endless pax header",
             tar(&[header(b"pax", b'x', b"77777777777\0", b"").to_vec(), file("f")]),
-            DAMAGED,
+            "in front of an entry",
         ),
         (
             "have an endless GNU name",
             tar(&[header(b"././@LongLink", b'L', b"77777777777\0", b"").to_vec(), file("f")]),
-            DAMAGED,
+            "in front of an entry",
         ),
     ]
 }
@@ -210,6 +210,8 @@ fn broken() -> Vec<Case> {
         ("be cut in a file", whole[..600].to_vec(), DAMAGED),
         ("be empty", Vec::new(), DAMAGED),
         ("be zeros", vec![0; 4096], DAMAGED),
+        ("end behind a long name", tar(&[entry(b"././@LongLink", b'L', b"", b"name\0")]), DAMAGED),
+        ("have a pax size that is none", tar(&[pax(&[("size", b"what?")], file("f"))]), DAMAGED),
         ("have a pax header that is none", tar(&[entry(b"pax", b'x', b"", b"99 path=x\n"), file("f")]), DAMAGED),
     ]
 }
