@@ -5,6 +5,7 @@
 
 mod bad_input;
 mod before;
+mod causes;
 mod choosing;
 mod clashes;
 

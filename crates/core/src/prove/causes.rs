@@ -103,14 +103,8 @@ const RULES: [Rule; 14] = [
         pattern: r"error while loading shared libraries: (?<library>[^:\s]+): cannot open shared object file",
         cause: no_library,
     },
-    Rule {
-        pattern: r"Error loading shared library (?<library>[^:\s]+): No such file or directory",
-        cause: no_library,
-    },
-    Rule {
-        pattern: r"Library not loaded: (?<library>\S+)",
-        cause: no_library,
-    },
+    Rule { pattern: r"Error loading shared library (?<library>[^:\s]+): No such file or directory", cause: no_library },
+    Rule { pattern: r"Library not loaded: (?<library>\S+)", cause: no_library },
     Rule {
         pattern: r"env: .?[‘'`](?<interpreter>[^’'`]+)[’'`]: No such file or directory",
         cause: |found| Cause::NoInterpreter { interpreter: part(found, "interpreter") },

@@ -216,7 +216,8 @@ fn lacking(library: &str, wants: &Wants, candidates: &[(PathBuf, Wants)]) -> Vec
     let newest = wanted.max_by_key(|(_, version)| numbers(version));
     let cause = newest.map(|(_, version)| match version.strip_prefix("GLIBC_") {
         Some(wanted) => {
-            let found = candidates.iter().filter_map(|(_, found)| c_library_in(found)).max_by_key(|found| numbers(found));
+            let found =
+                candidates.iter().filter_map(|(_, found)| c_library_in(found)).max_by_key(|found| numbers(found));
             Cause::OldCLibrary { wanted: wanted.to_owned(), found }
         }
         None => Cause::OldLibrary { library: library.to_owned(), wanted: version.clone() },

@@ -85,7 +85,8 @@ impl Desk {
         let landing = self.landing();
         let wiring = Wiring::default();
         let rungs = self.route().rungs;
-        let bench = Bench::new(&landing, &wiring, &rungs, &self.open.catalogs, &self.open.surroundings.host, &Silent).unwrap();
+        let bench =
+            Bench::new(&landing, &wiring, &rungs, &self.open.catalogs, &self.open.surroundings.host, &Silent).unwrap();
         bench.rehearse(&rehearsal, &rungs).unwrap()
     }
 }
@@ -225,7 +226,8 @@ fn the_callers_variables_do_not_reach_a_check() {
     let landing = desk.landing();
     let rungs = desk.route().rungs;
     let wiring = Wiring::of(&rungs, &desk.open.ladder.answers).unwrap();
-    let bench = Bench::new(&landing, &wiring, &rungs, &desk.open.catalogs, &desk.open.surroundings.host, &Silent).unwrap();
+    let bench =
+        Bench::new(&landing, &wiring, &rungs, &desk.open.catalogs, &desk.open.surroundings.host, &Silent).unwrap();
     let text = step(
         "run = [\"sh\", \"-c\", \"env | cut -d= -f1 | sort | tr '\\\\n' ' '\"]\nexpect = { stdout = '^HOME KLADDER_RUN LC_ALL (OLDPWD )?PATH PLANK_ROOT PWD (SHLVL )?TMPDIR (_ )?$' }",
     );

@@ -139,7 +139,10 @@ fn names_modes_links_and_digests_come_out_as_they_went_in() {
 #[test]
 fn a_file_outside_the_folders_to_strip_is_not_lost_in_silence() {
     let unpacked = unpack_as("a.tar.gz", &[Entry::file("README", "x")], Unpacking { strip: 1, ..Unpacking::default() });
-    assert!(matches!(unpacked.result, Err(UnpackError::Refused { reason: Refusal::Stripped { strip: 1, fits: 0, .. }, .. })));
+    assert!(matches!(
+        unpacked.result,
+        Err(UnpackError::Refused { reason: Refusal::Stripped { strip: 1, fits: 0, .. }, .. })
+    ));
     let deeper = [Entry::file("top/a/x", "x"), Entry::file("top/b", "x")];
     let unpacked = unpack_as("a.tar.gz", &deeper, Unpacking { strip: 2, ..Unpacking::default() });
     let Err(UnpackError::Refused { entry, reason, .. }) = unpacked.result else { panic!("taken") };

@@ -59,9 +59,11 @@ impl Subject {
     /// The rung that it belongs to; `None` for what belongs to several.
     pub fn rung(&self) -> Option<&RungKey> {
         match self {
-            Self::Files { rung } | Self::Answer { rung, .. } | Self::Start { rung, .. } | Self::Check { rung, .. } | Self::SetUp { rung, .. } => {
-                Some(rung)
-            }
+            Self::Files { rung }
+            | Self::Answer { rung, .. }
+            | Self::Start { rung, .. }
+            | Self::Check { rung, .. }
+            | Self::SetUp { rung, .. } => Some(rung),
             Self::Rehearsal { .. } | Self::Commands => None,
         }
     }

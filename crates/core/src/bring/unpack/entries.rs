@@ -233,7 +233,9 @@ mod tests {
         let all = records(b"17 comment=a\nb=c\n12 path=a/b\n").unwrap();
         let told: Vec<_> = all.iter().map(|record| (record.key.as_slice(), record.value.as_slice())).collect();
         assert_eq!(told, [(&b"comment"[..], &b"a\nb=c"[..]), (b"path", b"a/b")]);
-        for wrong in [&b"12 path=a/b"[..], b"13 path=a/b\n", b"x path=a\n", b"99999999999999999999 a=b\n", b"5 a\n\n", b"3 \n"] {
+        for wrong in
+            [&b"12 path=a/b"[..], b"13 path=a/b\n", b"x path=a\n", b"99999999999999999999 a=b\n", b"5 a\n\n", b"3 \n"]
+        {
             assert!(records(wrong).is_err(), "{wrong:?}");
         }
     }

@@ -71,7 +71,8 @@ impl Naming {
 
     /// The refusal of what vanishes, where an archive's names are these.
     pub(super) fn stripped(&self, tops: &Tops) -> Refusal {
-        let (top, fits) = (tops.names.iter().map(|name| shown(name)).collect(), tops.shared.as_ref().map_or(0, Vec::len));
+        let (top, fits) =
+            (tops.names.iter().map(|name| shown(name)).collect(), tops.shared.as_ref().map_or(0, Vec::len));
         Refusal::Stripped { strip: self.strip, top, fits: fits.min(self.strip) }
     }
 

@@ -26,7 +26,8 @@ impl Bench<'_> {
             let causes = around.causes(&file, |command| answers(command, &path).is_some());
             if !causes.is_empty() {
                 let subject = Subject::Start { rung: rung.key.clone(), command: name.to_string() };
-                let failed = Outcome::Failed { finding: Finding::CannotStart { file }, output: Output::default(), causes };
+                let failed =
+                    Outcome::Failed { finding: Finding::CannotStart { file }, output: Output::default(), causes };
                 verdicts.push(self.conclude(subject, started, self.known(failed)));
             }
         }

@@ -1,0 +1,98 @@
+//! Why a real archive's programs do not run here, told with what mends it, before anything of it was run.
+
+use std::fs;
+
+use kladder_pack::Entry;
+
+use crate::sandbox::Sandbox;
+
+const DEFINITION: &str = "commands = { plank = \"bin/plank\" }";
+
+/// A program of this host, as it is and with some of its words replaced by others of the same length.
+fn program(changes: &[(&str, &str)]) -> Vec<u8> {
+    let file = ["/bin/true", "/usr/bin/true"].iter().find_map(|path| fs::read(path).ok()).unwrap();
+    changes.iter().fold(file, |mut bytes, (from, to)| {
+        assert_eq!(from.len(), to.len());
+        let places: Vec<usize> =
+            bytes.windows(from.len()).enumerate().filter(|(_, w)| *w == from.as_bytes()).map(|(at, _)| at).collect();
+        assert!(!places.is_empty(), "this host's program does not have {from}");
+        for at in places {
+            bytes[at..at + to.len()].copy_from_slice(to.as_bytes());
+        }
+        bytes
+    })
+}
+
+/// What a climb over an archive with these entries complains about, as one line.
+fn complaint(entries: &[Entry], more: &str) -> String {
+    let sandbox = Sandbox::new();
+    sandbox.write(
+        "catalog/tools/tidewater.toml",
+        "tool = \"tidewater\"\nsummary = \"A library\"\nprovides = [\"libt.so.6\"]\n",
+    );
+    sandbox.plank("plank.tar", entries, &[DEFINITION, "\n", more].concat());
+    sandbox.wish("plank = \"any\"");
+    let ran = sandbox.run(&["climb"]);
+    assert_ne!(ran.code, 0, "{}", ran.stdout);
+    assert_eq!(sandbox.run(&["--json"]).passed().json()["landing"], serde_json::Value::Null);
+    ran.stderr.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+/// A check that would leave a trace if it was run.
+const CHECK: &str = "[[checks]]\nrun = [\"plank\"]\nexpect = { stdout = \"never\" }";
+
+#[test]
+#[cfg(target_os = "linux")]
+fn what_the_loader_would_refuse_is_told_before_the_first_check() {
+    let whole = program(&[]);
+    let version = b"GLIBC_2.34\0";
+    if !whole.windows(version.len()).any(|window| window == version) {
+        assert!(std::env::var_os("CI").is_none(), "this host's programs have no GLIBC_2.34: nothing was tested");
+        eprintln!("SKIPPED: this host's programs have no GLIBC_2.34");
+        return;
+    }
+    let newer = complaint(&[Entry::program("bin/plank", program(&[("GLIBC_2.34\0", "GLIBC_2.99\0")]))], CHECK);
+    let told = "it wants a C library of 2.99 or newer; this host has 2.";
+    assert!(newer.contains(told) && newer.contains("`c-library = \"gnu >=2.99\"` under [[gates]]"), "{newer}");
+    assert!(newer.contains("would refuse to start") && !newer.contains("nothing like `never`"), "{newer}");
+    let library = complaint(&[Entry::program("bin/plank", program(&[("libc.so.6\0", "libt.so.6\0")]))], "");
+    assert!(library.contains("nobody here provides the library libt.so.6; in the catalog tidewater does"), "{library}");
+    let loader = complaint(&[Entry::program("bin/plank", program(&[("/ld-linux", "/ld-tidal")]))], "");
+    assert!(loader.contains("its interpreter /lib") && loader.contains("ld-tidal"), "{loader}");
+    // One that brings its library along is fine, and so is one that needs nothing new.
+    let own = program(&[("libc.so.6\0", "libt.so.6\0")]);
+    let maps = fs::read_to_string("/proc/self/maps").unwrap();
+    let libc = maps.split_whitespace().find(|word| word.ends_with("/libc.so.6")).unwrap();
+    let sandbox = Sandbox::new();
+    let entries = [Entry::program("bin/plank", own), Entry::program("lib/libt.so.6", fs::read(libc).unwrap())];
+    sandbox.plank(
+        "plank.tar",
+        &entries,
+        &[DEFINITION, "\nvariables = { LD_LIBRARY_PATH = \"{folder}/lib\" }"].concat(),
+    );
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+}
+
+#[test]
+fn scripts_without_their_interpreter_and_links_that_became_text_are_known() {
+    let script = |text: &str| complaint(&[Entry::program("bin/plank", text)], "");
+    assert!(script("#!/opt/tidal/sh\n").contains("its interpreter /opt/tidal/sh is not there"));
+    assert!(script("#!/usr/bin/env tidal\n").contains("its interpreter tidal is not there"));
+    let lost = [Entry::program("bin/plank", "../lib/plank"), Entry::program("lib/plank", "#!/bin/sh\n")];
+    assert!(complaint(&lost, "").contains("bin/plank should be a link to ../lib/plank"));
+}
+
+#[test]
+fn a_wrong_strip_is_told_with_the_one_that_would_do() {
+    let sandbox = Sandbox::new();
+    let entries = [Entry::file("plank-1.0/bin/plank", "#!/bin/sh\n"), Entry::file("plank-1.0/README", "")];
+    sandbox.plank("plank.tar", &entries, DEFINITION);
+    sandbox.edit("catalog/tools/plank.toml", "[{ file = ", "[{ unpack = { strip = 2 }, file = ");
+    sandbox.wish("plank = \"any\"");
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 21 && ran.stderr.contains("at the archive's top: plank-1.0"), "{} {}", ran.code, ran.stderr);
+    sandbox.edit("catalog/tools/plank.toml", "strip = 2", "strip = 1");
+    assert!(ran.stderr.contains("`strip = 1` under `unpack`"), "{}", ran.stderr);
+    let _ = sandbox.run(&["climb"]).passed();
+}
