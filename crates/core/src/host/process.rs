@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use rustix::process::{Pid, Signal, kill_process_group};
 
 use crate::base::event::{Confined, Kept, Observer};
-use crate::host::confine::Cell;
+use crate::host::confine::{self, Cell};
 use crate::sys;
 
 /// More output than this, in bytes, is read and forgotten.
@@ -84,7 +84,7 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
         Some(cell) => {
             let adopts = sys::processes::adopt_orphans();
             command.env(MARK, &mark);
-            let (child, mut confined) = cell.spawn(&mut command)?;
+            let (child, mut confined) = confine::spawn(cell, &mut command)?;
             confined.0.extend(adopts.then_some(Kept::Lingering));
             (child, confined)
         }

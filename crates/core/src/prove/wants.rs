@@ -19,7 +19,7 @@ use elf::section::SectionHeader;
 use elf::string_table::StringTable;
 use elf::{ElfStream, ParseError};
 
-use super::causes::Cause;
+use crate::base::event::Cause;
 use crate::sys;
 
 /// Tables of names longer than this, in bytes, are not read: those of the largest programs have a few million.

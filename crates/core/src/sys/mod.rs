@@ -1,6 +1,12 @@
 //! What each operating system does in its own way: the same functions in a folder a system. `docs/platforms.md` lists every
 //! path and variable that is touched.
 
+mod cell;
+mod kept;
+
+pub use cell::{Cell, Network, Reads};
+pub use kept::{Confined, Kept};
+
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]

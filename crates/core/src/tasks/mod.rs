@@ -143,9 +143,6 @@ pub enum TaskError {
     /// Checks failed.
     #[error("{} failed", if .0.len() == 1 { "a check".to_owned() } else { format!("{} checks", .0.len()) })]
     Checks(Vec<Verdict>),
-    /// Something could not be looked at.
-    #[error(transparent)]
-    Verify(#[from] crate::prove::verify::VerifyError),
     /// A task could not be written down before it was done.
     #[error(transparent)]
     Journal(#[from] JournalError),

@@ -10,6 +10,7 @@ mod indexing;
 mod judging;
 mod recording;
 mod shelving;
+mod storeys;
 mod surveying;
 mod unpacking;
 

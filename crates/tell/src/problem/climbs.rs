@@ -156,7 +156,6 @@ fn task(failure: &Failure) -> Problem {
             }
         }
         TaskError::Checks(verdicts) => checks(verdicts),
-        TaskError::Verify(error) => verify(error),
         TaskError::Journal(error) => Problem::of(Code::Failed, error),
         TaskError::Cancelled(_) => Problem::interrupted(),
     }

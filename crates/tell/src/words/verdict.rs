@@ -1,7 +1,6 @@
 //! Verdicts in words.
 
-use kladder_core::base::event::{Difference, Finding, How, Outcome, Output, Skipped, Stream, Subject};
-use kladder_core::prove::causes::Cause;
+use kladder_core::base::event::{Cause, Difference, Finding, How, Outcome, Output, Skipped, Stream, Subject};
 
 use crate::text::{clean, count};
 

@@ -1,9 +1,10 @@
 //! What happens, told as it happens.
 
-mod confined;
+mod cause;
 mod verdict;
 
-pub use confined::{Confined, Kept};
+pub use crate::sys::{Confined, Kept};
+pub use cause::Cause;
 pub use verdict::{Difference, Finding, How, Outcome, Output, Skipped, Stream, Subject, Verdict};
 
 use std::path::PathBuf;

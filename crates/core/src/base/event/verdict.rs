@@ -7,6 +7,8 @@ use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::version::Version;
 use serde::{Deserialize, Serialize};
 
+use super::Cause;
+
 /// What was looked at.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
@@ -254,7 +256,7 @@ pub enum Outcome {
         output: Output,
         /// What it probably comes from.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
-        causes: Vec<crate::prove::causes::Cause>,
+        causes: Vec<Cause>,
     },
     /// It was not looked at.
     Skipped(Skipped),

@@ -16,7 +16,7 @@ mod yard;
 pub use cache::Cache;
 pub use network::{Network, NetworkError};
 pub use server::read_text;
-pub use yard::{Offer, Yard, YardError, Yards, at};
+pub use yard::{Offer, Yard, YardError, Yards};
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -24,11 +24,22 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use course::Outcome;
+use folder::Folder;
 use receive::Transfer;
+use server::Server;
 
 use crate::base::event::{Cancelled, Event, Observer, check_cancelled};
 use crate::base::files::FileError;
+use kladder_choose::address::YardAddress;
 use kladder_choose::catalog::Artifact;
+
+/// The yard at an address.
+pub fn at(address: &YardAddress, network: &Network) -> Arc<dyn Yard> {
+    match address {
+        YardAddress::Folder(folder) => Arc::new(Folder::new(folder)),
+        YardAddress::Server(address) => Arc::new(Server::new(address, network)),
+    }
+}
 
 /// How often a wish to end is looked for.
 const GLANCE: Duration = Duration::from_millis(50);

@@ -5,12 +5,8 @@ use std::io::{self, Read};
 use std::sync::Arc;
 use std::time::Duration;
 
-use kladder_choose::address::YardAddress;
 use kladder_choose::catalog::Artifact;
 
-use super::Network;
-use super::folder::Folder;
-use super::server::Server;
 use crate::base::digest::Digest;
 
 /// What a yard has to give.
@@ -48,14 +44,6 @@ pub trait Yard: fmt::Debug + Send + Sync {
 
 /// Yards, best first.
 pub type Yards = Vec<Arc<dyn Yard>>;
-
-/// The yard at an address.
-pub fn at(address: &YardAddress, network: &Network) -> Arc<dyn Yard> {
-    match address {
-        YardAddress::Folder(folder) => Arc::new(Folder::new(folder)),
-        YardAddress::Server(address) => Arc::new(Server::new(address, network)),
-    }
-}
 
 /// What went wrong with one yard.
 #[derive(Debug, thiserror::Error)]

@@ -31,7 +31,7 @@ use crate::host::survey::{Host, answers};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::tasks::launch::{Wiring, filled, launcher_differs};
-use crate::tasks::{Rung, Shelved, Source};
+use crate::tasks::{Rung, Shelved, Source, TaskError};
 
 /// Why something could not even be looked at.
 #[derive(Debug, thiserror::Error)]
@@ -42,6 +42,15 @@ pub enum VerifyError {
     /// The user asked for an end.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),
+}
+
+impl From<VerifyError> for TaskError {
+    fn from(error: VerifyError) -> Self {
+        match error {
+            VerifyError::File(error) => Self::File(error),
+            VerifyError::Cancelled(error) => Self::Cancelled(error),
+        }
+    }
 }
 
 /// Differences that a verdict names.

@@ -7,9 +7,8 @@ use std::time::Instant;
 use kladder_choose::names::RungKey;
 
 use super::{Bench, VerifyError};
-use crate::base::event::{Finding, Outcome, Output, Subject, Verdict, check_cancelled};
+use crate::base::event::{Cause, Finding, Outcome, Output, Subject, Verdict, check_cancelled};
 use crate::host::survey::answers;
-use crate::prove::causes::Cause;
 use crate::prove::wants::Around;
 use crate::tasks::Rung;
 

@@ -11,8 +11,7 @@ use landlock::{
 
 use rustix::thread::{CapabilitySet, CapabilitySets, capabilities, set_capabilities};
 
-use crate::base::event::{Confined, Kept};
-use crate::host::confine::{Cell, Reads};
+use crate::sys::{Cell, Confined, Kept, Reads};
 
 /// The newest rules that are asked for; an older kernel takes what it knows of them.
 const NEWEST: ABI = ABI::V6;
