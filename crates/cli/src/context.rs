@@ -16,7 +16,7 @@ use crate::render::Out;
 use crate::render::text::shown;
 
 /// The variables that a survey looks at: proxies, in either case, and the session.
-const TELLING: [&str; 9] = [
+const TELLING: [&str; 10] = [
     "HTTP_PROXY",
     "http_proxy",
     "HTTPS_PROXY",
@@ -26,6 +26,7 @@ const TELLING: [&str; 9] = [
     "NO_PROXY",
     "no_proxy",
     "XDG_SESSION_ID",
+    "SECURITYSESSIONID",
 ];
 
 /// Where a command is called.

@@ -43,7 +43,9 @@ fn launch() -> Result<Never, (u8, String)> {
         .envs(found.variables.iter().map(|(key, value)| (key, value)))
         .env("PATH", path_with(&fronts(commands, &found)))
         .exec();
-    Err((126, format!("cannot start {}: {error}", entry.program.display())))
+    // A program that is there may still lack its interpreter, which no climb brings.
+    let advice = if entry.program.exists() { "" } else { "; `kladder climb` brings it anew" };
+    Err((126, format!("cannot start {}: {error}{advice}", entry.program.display())))
 }
 
 fn place(me: &Path) -> Option<(&Path, &OsStr)> {

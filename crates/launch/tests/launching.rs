@@ -84,7 +84,13 @@ fn what_cannot_be_started_says_why_with_the_status_that_shells_use() {
     landing.put("gone");
     let gone = landing.run("gone", &[], "");
     assert_eq!(gone.status.code(), Some(126));
-    assert!(text(&gone.stderr).contains("cannot start /no/such/tool"), "{}", text(&gone.stderr));
+    assert!(
+        text(&gone.stderr).contains(
+            "cannot start /no/such/tool: No such file or directory (os error 2); `kladder climb` brings it anew"
+        ),
+        "{}",
+        text(&gone.stderr)
+    );
     fs::write(landing.path().join(TABLE), "something else").unwrap();
     let damaged = landing.run("gone", &[], "");
     assert_eq!(damaged.status.code(), Some(126));

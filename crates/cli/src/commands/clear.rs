@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use inquire::Confirm;
 use kladder_core::keep::clear::{self, Item, Policy, Waste};
+use kladder_core::keep::landing::Landings;
 use kladder_core::keep::state::Writer;
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
@@ -22,6 +23,10 @@ const SHOWN: usize = 30;
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Result<ExitCode, Problem> {
     let progress = Progress::new(out)?;
+    if let Some(ladder) = context.around.ladder_path() {
+        // One that was moved is recognised before its old path is taken for gone.
+        let _ = Landings::of(&context.around.home.ladders(), &ladder);
+    }
     let policy =
         Policy { landings: options.keep, used_within: Duration::from_hours(24 * options.idle), cache: options.cache };
     // Looking needs no right to write; what is found is looked for again once nobody else writes.

@@ -8,6 +8,7 @@ use kladder_core::host::survey::{Guest, Known, Rights, Survey, Virtualisation, l
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
+use kladder_tell::words;
 
 use crate::context::Context;
 use crate::render::Out;
@@ -24,8 +25,8 @@ pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
     out.say(out.columns(&[], rows(&survey), &[]))?;
     tools(&survey, out)?;
     twice(&survey, out)?;
-    for note in &survey.notes {
-        out.say(format!("\nOdd: {}.", clean(note)))?;
+    for odd in &survey.odd {
+        out.say(format!("\nOdd: {}.", clean(&words::host::odd(odd))))?;
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -167,7 +168,8 @@ fn tools(survey: &Survey, out: &Out) -> Result<(), Problem> {
         return out.say("\nNone of the usual tools is there.");
     }
     let row = |tool: &kladder_core::host::survey::HostTool| {
-        let version = tool.version.clone().or_else(|| tool.why.clone()).unwrap_or_default();
+        let version =
+            tool.version.clone().or_else(|| tool.untold.as_ref().map(words::host::untold)).unwrap_or_default();
         vec![styled(STRONG, &tool.command), clean(&version), shown(&tool.path)]
     };
     out.say(format!("\n{}", styled(STRONG, "Tools that are there already")))?;

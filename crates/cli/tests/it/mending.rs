@@ -165,7 +165,7 @@ fn a_climb_goes_on_past_a_failure_and_tells_all_at_once_with_what_they_come_from
     for told in [
         "2 rungs failed",
         "a check of plank failed: answers",
-        "a check of beam failed: answers",
+        "the command `beam` of beam cannot be started",
         "tide-table",
         "/no/such/interpreter",
         "the other rung stands, and the next climb goes on from there",

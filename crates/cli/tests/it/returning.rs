@@ -7,7 +7,7 @@ use kladder_pack::Entry;
 use kladder_yard::{Fault, Rule};
 use snapbox::{assert_data_eq, str};
 
-use crate::sandbox::Sandbox;
+use crate::sandbox::{Sandbox, copy};
 
 /// A desk with three landings: tombolet; an older one of it and plank; plank alone.
 fn three_landings() -> Sandbox {
@@ -19,6 +19,40 @@ fn three_landings() -> Sandbox {
         let _ = sandbox.run(&["climb"]).passed();
     }
     sandbox
+}
+
+#[test]
+fn a_project_that_was_renamed_keeps_its_landings_and_a_home_that_was_moved_names_the_climb() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    fs::rename(sandbox.path("desk"), sandbox.path("bench")).unwrap();
+    let run = |arguments: &[&str]| {
+        let output = sandbox.command(arguments).current_dir(sandbox.path("bench")).output().unwrap();
+        sandbox.finished(output)
+    };
+    assert_eq!(run(&["--json"]).passed().json()["landing"], 1);
+    assert!(run(&["climb"]).passed().stdout.contains("stand"), "a climb after the renaming has nothing to do");
+    let cleared = run(&["clear", "--json", "--yes"]).passed().json();
+    assert_eq!(cleared["items"].as_array().unwrap().len(), 0, "{cleared}");
+    // A copy is a project of its own.
+    copy(&sandbox.path("bench"), &sandbox.path("desk"));
+    assert_eq!(sandbox.run(&["--json"]).passed().json()["landing"], serde_json::Value::Null);
+    // In a home elsewhere what was climbed cannot run, and one climb mends that.
+    fs::rename(sandbox.path("home"), sandbox.path("house")).unwrap();
+    let moved = |arguments: &[&str]| {
+        let mut command = sandbox.command(arguments);
+        sandbox.finished(
+            command.current_dir(sandbox.path("bench")).env("KLADDER_HOME", sandbox.path("house")).output().unwrap(),
+        )
+    };
+    let ran = moved(&["run", "--", "tombolet", "--version"]);
+    assert!(ran.code != 0 && ran.stderr.contains("kladder climb"), "{} {}", ran.code, ran.stderr);
+    let standing = moved(&[]).passed().stdout;
+    assert!(standing.contains("kladder climb") && standing.contains("1 to climb"), "{standing}");
+    let _ = moved(&["climb"]).passed();
+    let _ = moved(&["run", "--", "tombolet", "--version"]).passed();
+    let _ = moved(&["verify"]).passed();
 }
 
 #[test]

@@ -163,7 +163,8 @@ pub fn sync(folder: &Path) -> Result<(), FileError> {
     crate::sys::files::sync_all_of(&handle).on("write", folder)
 }
 
-/// Takes every write permission from a tree; links are left alone.
+/// Takes every write permission from a tree, and the marks by which a system would ask before it runs a file; links are left
+/// alone.
 ///
 /// # Errors
 /// [`FileError`] for the first file whose rights cannot be changed.
@@ -173,6 +174,7 @@ pub fn make_read_only(path: &Path) -> Result<(), FileError> {
         if entry.file_type().is_symlink() {
             continue;
         }
+        crate::sys::files::unmark(entry.path());
         let mode = entry.metadata().map_err(io::Error::from).on("read", entry.path())?.permissions().mode();
         if mode & 0o7777 != mode & 0o555 {
             let tight = fs::Permissions::from_mode(mode & 0o555);

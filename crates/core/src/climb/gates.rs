@@ -11,7 +11,7 @@ use kladder_choose::version::{Requirement, Version};
 
 use super::route::Route;
 use crate::bring::fetch::Yard;
-use crate::host::survey::{Host, Survey, version_of};
+use crate::host::survey::{Host, Survey, Untold, version_of};
 use crate::tasks::Rung;
 
 /// How long an address may take to answer.
@@ -65,7 +65,7 @@ pub enum Fact {
         /// The version it says.
         version: Option<String>,
         /// Why it says none.
-        why: Option<String>,
+        untold: Option<Untold>,
     },
     /// Nothing of the kind.
     Nothing,
@@ -201,7 +201,7 @@ fn virtualisation(usable: bool, survey: &Survey) -> (Fact, bool) {
 fn command(wanted: &Ranged, host: &Host) -> (Fact, bool) {
     let Some(tool) = version_of(host, &wanted.name) else { return (Fact::Nothing, false) };
     let open = in_range(wanted, tool.version.as_deref());
-    (Fact::Command { file: tool.path, version: tool.version, why: tool.why }, open)
+    (Fact::Command { file: tool.path, version: tool.version, untold: tool.untold }, open)
 }
 
 fn reach(address: &str) -> (Fact, bool) {

@@ -13,6 +13,7 @@ use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
 use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, Journal, JournalError, Kind, StateError, Step};
+use crate::keep::whose::Whose;
 use crate::settings::Home;
 
 /// What came of a download that is older than this is given up.
@@ -227,8 +228,9 @@ fn ladder(
     let all = landings.all()?.into_iter().map(|(_, landing)| landing).collect::<Result<Vec<_>, _>>()?;
     let current = landings.current_number();
     let Some(newest) = all.last() else { return Ok(()) };
-    if !newest.ladder.exists() {
-        let (what, path) = (Waste::Ladder { ladder: newest.ladder.clone() }, landings.folder().to_path_buf());
+    let ladder = Whose::read(landings.folder()).map_or_else(|| newest.ladder.clone(), |whose| whose.ladder);
+    if !ladder.exists() {
+        let (what, path) = (Waste::Ladder { ladder }, landings.folder().to_path_buf());
         items.push(Item { what, size: weight(&path), path });
         return Ok(());
     }

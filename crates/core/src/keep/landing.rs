@@ -8,6 +8,7 @@
 //! ladders/NAME-DIGEST/landings/7/launch.table     what they start
 //! ladders/NAME-DIGEST/landings/7/private/OWNER/   commands and table of what a tool keeps to itself
 //! ladders/NAME-DIGEST/current -> landings/7       the one switch
+//! ladders/NAME-DIGEST/whose.json                  the ladder's path, and what tells its folder when that is moved
 //! ```
 //!
 //! A landing is made under a name of its own, checked there, and becomes current by renaming one link over another.
@@ -24,6 +25,7 @@ use kladder_launch::{COMMANDS, TABLE};
 use serde::{Deserialize, Serialize};
 
 use super::state::TaskName;
+use super::whose::{self, Whose};
 use crate::base::crash;
 use crate::base::digest::Digest;
 use crate::base::event::RungName;
@@ -180,13 +182,9 @@ pub struct Draft {
 }
 
 impl Landings {
-    /// The landings of the ladder at `ladder`, below the folder of all ladders.
+    /// The landings of the ladder at `ladder`, below the folder of all ladders; those from before it was moved are its own.
     pub fn of(ladders: &Path, ladder: &Path) -> Self {
-        let path = ladder.canonicalize().unwrap_or_else(|_| ladder.to_path_buf());
-        let above =
-            path.parent().and_then(Path::file_name).map_or_else(|| "root".into(), |n| n.to_string_lossy().into_owned());
-        let digest = Digest::of(path.as_os_str().as_encoded_bytes()).short();
-        Self { folder: ladders.join([above.as_str(), "-", &digest].concat()) }
+        Self { folder: whose::folder(ladders, ladder) }
     }
 
     /// The landings in a folder.
@@ -337,13 +335,14 @@ impl Landings {
         Ok(variables)
     }
 
-    /// Begins a landing.
+    /// Begins a landing of the ladder at `ladder`.
     ///
     /// # Errors
     /// [`FileError`] where its folder cannot be made, or one that was left cannot be removed.
-    pub fn draft(&self) -> Result<Draft, FileError> {
+    pub fn draft(&self, ladder: &Path) -> Result<Draft, FileError> {
         let all = self.folder.join("landings");
         files::create_folder(&all)?;
+        Whose::of(ladder).write(&self.folder)?;
         let last = self.numbers()?.pop().max(self.current_number()).unwrap_or(0);
         let folder = all.join(format!("{}.making", last + 1));
         // What an interrupted climb left: only one process writes at a time.

@@ -6,3 +6,4 @@ pub mod landing;
 pub mod rates;
 pub mod state;
 pub mod terms;
+pub mod whose;

@@ -3,16 +3,18 @@
 
 mod cell;
 mod kept;
+mod told;
 
 pub use cell::{Cell, Network, Reads};
 pub use kept::{Confined, Kept};
+pub(crate) use told::Told;
 
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{confine, files, libraries, processes};
+pub(crate) use linux::{confine, facts, files, libraries, processes};
 
 #[cfg(target_os = "macos")]
 mod macos;
 #[cfg(target_os = "macos")]
-pub(crate) use macos::{confine, files, libraries, processes};
+pub(crate) use macos::{confine, facts, files, libraries, processes};

@@ -5,7 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use kladder_core::host::survey::{Guest, Host, Known, Survey, Virtualisation, facts, look};
+use kladder_core::host::survey::{Guest, Host, Known, Odd, Survey, Untold, Virtualisation, facts, look};
 
 fn host(root: &Path) -> Host {
     Host::new("/nowhere".into(), Path::new("/tmp")).described(root.to_path_buf())
@@ -81,15 +81,14 @@ fn files_that_make_no_sense_leave_a_note_and_no_fact() {
     write("lib/ld-musl-x86_64.so.1", b"none here either");
     write("host.toml", b"processor = \"aarch64\"\nuser = 3\n");
     let survey = facts(&host(folder.path()), &[]);
-    let notes = survey.notes.join("\n");
-    for told in ["host.toml", "/proc/meminfo does not tell", "two C libraries are there"] {
-        assert!(notes.contains(told), "no `{told}` in {notes}");
-    }
+    assert!(matches!(&survey.odd[0], Odd::Description { file, .. } if file.ends_with("host.toml")), "{:?}", survey.odd);
+    assert_eq!(survey.odd[1..], [Odd::TwoCLibraries, Odd::MemoryUntold]);
     assert_eq!((survey.memory, survey.system.id.as_deref()), (None, None));
     write("host.toml", b"processor = \"aarch64\"\n");
     write("proc/meminfo", b"MemTotal: 10 kB\nMemAvailable: 99 kB\n");
-    let notes = facts(&host(folder.path()), &[]).notes.join("\n");
-    assert!(notes.contains("its features are another kind's") && notes.contains("101376 bytes of memory"), "{notes}");
+    let odd = facts(&host(folder.path()), &[]).odd;
+    let more = Odd::MoreMemory { available: 99 << 10, total: 10 << 10 };
+    assert_eq!(odd, [Odd::TwoCLibraries, Odd::OtherFeatures { kind: "aarch64".into() }, more]);
 }
 
 #[test]
@@ -135,13 +134,13 @@ fn tools_that_hang_flood_or_crash_hold_nobody_up() {
     assert!(started.elapsed() < Duration::from_secs(30));
     let said = |command: &str| {
         let tool = survey.tools.iter().find(|tool| tool.command == command).unwrap();
-        tool.version.clone().or_else(|| tool.why.clone()).unwrap()
+        tool.version.clone().ok_or_else(|| tool.untold.clone().unwrap())
     };
-    assert_eq!((said("good").as_str(), said("stderr").as_str()), ("4.0.8", "2.1"));
-    assert_eq!(said("hangs"), "it did not answer within 5 s");
-    assert_eq!(said("floods"), "it did not answer within 5 s");
-    assert_eq!(said("crashes"), "it ended with status 139");
-    assert_eq!(said("mute"), "it says no version");
+    assert_eq!((said("good"), said("stderr")), (Ok("4.0.8".into()), Ok("2.1".into())));
+    assert_eq!(said("hangs"), Err(Untold::TooSlow { limit: 5 }));
+    assert_eq!(said("floods"), Err(Untold::TooSlow { limit: 5 }));
+    assert_eq!(said("crashes"), Err(Untold::Status { status: 139 }));
+    assert_eq!(said("mute"), Err(Untold::Unsaid));
     assert_eq!(survey.tools.len(), 6, "what is not there is not listed");
 }
 

@@ -1,7 +1,7 @@
 //! What keeps a climb from its landing.
 
 use kladder_choose::catalog::Artifact;
-use kladder_core::base::event::{Finding, Outcome, Verdict};
+use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
 use kladder_core::bring::fetch::{Attempt, FetchError, YardError};
 use kladder_core::bring::intake::IntakeError;
 use kladder_core::bring::unpack::{Refusal, UnpackError};
@@ -311,7 +311,11 @@ fn checks(verdicts: &[Verdict]) -> Problem {
 }
 
 fn check(what: &str, verdict: &Verdict) -> Problem {
-    let what = format!("{what} of {} failed: {}", words::owner(&verdict.subject), words::claim(&verdict.subject));
+    let owner = words::owner(&verdict.subject);
+    let what = match &verdict.subject {
+        Subject::Start { command, .. } => format!("the command `{command}` of {owner} cannot be started"),
+        _ => format!("{what} of {owner} failed: {}", words::claim(&verdict.subject)),
+    };
     let mut problem = Problem::new(Code::CheckFailed, what);
     let mut known = false;
     if let Outcome::Failed { finding, output, causes } = &verdict.outcome {

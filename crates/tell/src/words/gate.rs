@@ -38,8 +38,11 @@ pub fn found(found: &Fact) -> String {
         |name: &str, version: Option<&str>| version.map_or(name.to_owned(), |version| format!("{name} {version}"));
     match found {
         Fact::Named { name, version } => with(name, version.as_deref()),
-        Fact::Command { file, version, why } => {
-            let said = version.clone().or_else(|| why.clone()).unwrap_or_else(|| "no version".to_owned());
+        Fact::Command { file, version, untold } => {
+            let said = version
+                .clone()
+                .or_else(|| untold.as_ref().map(super::host::untold))
+                .unwrap_or_else(|| "no version".to_owned());
             format!("{}, {said}", file.display())
         }
         Fact::Nothing => "none".to_owned(),

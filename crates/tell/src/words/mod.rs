@@ -3,6 +3,7 @@
 pub mod clash;
 mod confined;
 mod gate;
+pub mod host;
 mod reason;
 mod verdict;
 

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use serde::Deserialize;
 
-use super::Identity;
+use super::{Identity, Odd};
 use crate::base::files;
 use kladder_choose::document::DocumentError;
 
@@ -28,12 +28,12 @@ pub(super) struct Described {
 
 impl Described {
     /// Reads the file; a missing one tells nothing.
-    pub(super) fn read(path: &Path) -> Result<Self, String> {
+    pub(super) fn read(path: &Path) -> Result<Self, Odd> {
         if !path.exists() {
             return Ok(Self::default());
         }
         let read = files::source(path).map_err(DocumentError::from).and_then(|source| source.parse());
-        read.map_err(|error| format!("{}: {error}", path.display()))
+        read.map_err(|error| Odd::Description { file: path.to_path_buf(), error: error.to_string() })
     }
 
     pub(super) fn identity(&self, boot: Option<String>) -> Identity {

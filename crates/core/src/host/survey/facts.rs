@@ -36,7 +36,63 @@ pub struct Survey {
     /// Commands that occur more than once on PATH.
     pub twice: Vec<Twice>,
     /// What was odd: files that could not be read or contradict each other.
-    pub notes: Vec<String>,
+    pub odd: Vec<Odd>,
+}
+
+/// Something about a host that makes no sense, or could not be read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[serde(tag = "odd", rename_all = "kebab-case")]
+pub enum Odd {
+    /// Both GNU's and musl's C library are there; GNU's is taken for the system's own.
+    TwoCLibraries,
+    /// The kernel does not tell how much memory there is.
+    MemoryUntold,
+    /// The processor has features of another kind than it is said to be.
+    OtherFeatures {
+        /// The kind.
+        kind: String,
+    },
+    /// More memory is available than there is, in bytes.
+    MoreMemory {
+        /// What is said to be available.
+        available: u64,
+        /// All there is.
+        total: u64,
+    },
+    /// A description of the host cannot be used.
+    Description {
+        /// The file.
+        file: PathBuf,
+        /// What its reader said.
+        error: String,
+    },
+}
+
+/// Why a tool that is there has not told its version.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[serde(tag = "because", rename_all = "kebab-case")]
+pub enum Untold {
+    /// Nothing of a described host is run.
+    Described,
+    /// It could not be run.
+    NotRun {
+        /// What the system said.
+        error: String,
+    },
+    /// It did not answer in time.
+    TooSlow {
+        /// Seconds that it was given.
+        limit: u64,
+    },
+    /// The person asked for an end.
+    Interrupted,
+    /// It ended with another status than 0.
+    Status {
+        /// That status.
+        status: i32,
+    },
+    /// There is nothing like a version in what it says.
+    Unsaid,
 }
 
 /// The operating system.
@@ -196,7 +252,7 @@ pub struct HostTool {
     /// The version it says; `None` when it said none.
     pub version: Option<String>,
     /// Why there is no version.
-    pub why: Option<String>,
+    pub untold: Option<Untold>,
 }
 
 /// A command that occurs more than once on PATH, as different files.

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::root::{Root, value};
-use super::{Disk, Graphics, Memory, Processor, Virtualisation};
+use super::{Disk, Graphics, Memory, Odd, Processor, Virtualisation};
 
 const DEVICE: &str = "/dev/kvm";
 
@@ -25,11 +25,11 @@ fn threads() -> usize {
     std::thread::available_parallelism().map_or(0, std::num::NonZero::get)
 }
 
-pub(super) fn memory(root: &Root, notes: &mut Vec<String>) -> Option<Memory> {
+pub(super) fn memory(root: &Root, odd: &mut Vec<Odd>) -> Option<Memory> {
     let text = root.text("/proc/meminfo")?;
     let kibibytes = |key: &str| value(&text, key, ':')?.strip_suffix("kB")?.trim().parse::<u64>().ok();
     let Some(total) = kibibytes("MemTotal") else {
-        notes.push("/proc/meminfo does not tell how much memory there is".into());
+        odd.push(Odd::MemoryUntold);
         return None;
     };
     let available = kibibytes("MemAvailable").or_else(|| kibibytes("MemFree")).unwrap_or(total);

@@ -29,6 +29,8 @@ use std::path::{Path, PathBuf};
 
 use kladder_choose::platform::Platform;
 
+use crate::sys;
+
 /// The machine as the core sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Host {
@@ -73,14 +75,8 @@ impl Host {
 
 /// The platform of this machine: what this program was built for, with the C library that is here.
 fn platform_here() -> Platform {
-    let built_for = Platform::built_for();
-    if cfg!(target_os = "linux") && !std::path::Path::new("/lib64").exists() {
-        let mut names = std::fs::read_dir("/lib").into_iter().flatten().flatten().map(|entry| entry.file_name());
-        let is_musl = names.any(|name| name.as_encoded_bytes().starts_with(b"ld-musl-"));
-        let musl = Platform::new(std::env::consts::OS, std::env::consts::ARCH, Some("musl")).ok();
-        return musl.filter(|_| is_musl).unwrap_or(built_for);
-    }
-    built_for
+    let musl = || Platform::new(std::env::consts::OS, std::env::consts::ARCH, Some("musl")).ok();
+    sys::facts::is_musl().then(musl).flatten().unwrap_or_else(Platform::built_for)
 }
 
 /// Surveys a host as [`facts`] does, asks the `known` tools for their versions, and looks for commands that are there twice.
@@ -91,12 +87,12 @@ pub fn look(host: &Host, folders: &[(&str, PathBuf)], known: &[Known]) -> Survey
 /// The facts that files tell. `folders` are the places whose free disk matters, by what they are for.
 pub fn facts(host: &Host, folders: &[(&str, PathBuf)]) -> Survey {
     let root = Root::open(host);
-    let mut notes = root.notes();
+    let mut odd = root.odd();
     let mut survey = Survey {
         system: system::system(&root),
         processor: machine::processor(&root),
-        libc: system::libc(&root, &mut notes),
-        memory: machine::memory(&root, &mut notes),
+        libc: system::libc(&root, &mut odd),
+        memory: machine::memory(&root, &mut odd),
         disks: machine::disks(&root, folders),
         shells: people::shells(&root),
         rights: people::rights(&root),
@@ -107,8 +103,33 @@ pub fn facts(host: &Host, folders: &[(&str, PathBuf)]) -> Survey {
         identity: people::identity(&root, host),
         tools: Vec::new(),
         twice: Vec::new(),
-        notes,
+        odd,
     };
+    if !host.is_described() {
+        add(&mut survey, sys::facts::told());
+    }
     system::contradictions(&mut survey);
     survey
+}
+
+/// Adds what the running system tells to what its files did.
+fn add(survey: &mut Survey, told: sys::Told) {
+    let (system, processor) = (&mut survey.system, &mut survey.processor);
+    system.release = system.release.take().or(told.release);
+    system.kernel = system.kernel.take().or(told.kernel);
+    processor.model = processor.model.take().or(told.model);
+    if processor.features.is_empty() {
+        processor.features = told.features;
+    }
+    // What of it is in use is not told.
+    survey.memory = survey.memory.or(told.memory.map(|total| Memory { total, available: total }));
+    survey.identity.boot = survey.identity.boot.take().or(told.boot);
+    if let Some(can) = told.can_have_guests {
+        survey.virtualisation = Virtualisation { flag: can, device: can, reachable: can };
+    }
+    survey.guest = match (&survey.guest, told.is_guest) {
+        (Guest::Unknown, Some(true)) => Guest::Machine("unknown".into()),
+        (Guest::Unknown, Some(false)) => Guest::Metal,
+        (known, _) => known.clone(),
+    };
 }

@@ -8,6 +8,9 @@ use super::{Host, Identity, Proxy, Rights, Shells};
 /// Variables that name proxies, in either case.
 const PROXIES: [&str; 4] = ["HTTP_PROXY", "HTTPS_PROXY", "ALL_PROXY", "NO_PROXY"];
 
+/// Variables in which login managers tell of the session: systemd's, and that of macOS.
+const SESSIONS: [&str; 2] = ["XDG_SESSION_ID", "SECURITYSESSIONID"];
+
 /// A line of /etc/passwd (passwd(5)): name, user number, group number, login shell.
 struct Account<'t> {
     name: &'t str,
@@ -75,7 +78,8 @@ pub(super) fn identity(root: &Root, host: &Host) -> Identity {
         return described.identity(boot);
     }
     // The login manager's session, or else the kernel's audit session, which cron and remote logins have too.
-    let variable = host.variables.iter().find(|(name, _)| name == "XDG_SESSION_ID").map(|(_, value)| value.clone());
+    let is_session = |name: &str| SESSIONS.contains(&name);
+    let variable = host.variables.iter().find(|(name, _)| is_session(name)).map(|(_, value)| value.clone());
     let unset = u32::MAX.to_string();
     let audit = root.line("/proc/self/sessionid").filter(|number| *number != unset);
     Identity { boot, session: variable.or(audit) }

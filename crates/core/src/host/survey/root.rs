@@ -4,8 +4,8 @@ use std::fs;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use super::Host;
 use super::described::Described;
+use super::{Host, Odd};
 
 /// Host files are small; more than this, in bytes, is not read. C libraries are the largest of them.
 const MOST: u64 = 8 << 20;
@@ -14,27 +14,27 @@ const MOST: u64 = 8 << 20;
 pub struct Root {
     folder: PathBuf,
     pub(super) described: Option<Described>,
-    notes: Vec<String>,
+    odd: Vec<Odd>,
 }
 
 impl Root {
     /// Opens the root of a host.
     pub fn open(host: &Host) -> Self {
-        let mut root = Self { folder: host.root.clone(), described: None, notes: Vec::new() };
+        let mut root = Self { folder: host.root.clone(), described: None, odd: Vec::new() };
         if host.is_described() {
             match Described::read(&host.root.join("host.toml")) {
                 Ok(described) => root.described = Some(described),
                 Err(error) => {
                     root.described = Some(Described::default());
-                    root.notes.push(error);
+                    root.odd.push(error);
                 }
             }
         }
         root
     }
 
-    pub(super) fn notes(&self) -> Vec<String> {
-        self.notes.clone()
+    pub(super) fn odd(&self) -> Vec<Odd> {
+        self.odd.clone()
     }
 
     /// The path of `absolute` below this root.

@@ -5,7 +5,7 @@ use std::sync::LazyLock;
 use regex::bytes::Regex;
 
 use super::root::{Root, value};
-use super::{Guest, Libc, Survey, System};
+use super::{Guest, Libc, Odd, Survey, System};
 
 /// Where the GNU C library stands, by distribution.
 const GNU: [&str; 8] = [
@@ -38,11 +38,11 @@ pub(super) fn system(root: &Root) -> System {
     }
 }
 
-pub(super) fn libc(root: &Root, notes: &mut Vec<String>) -> Option<Libc> {
+pub(super) fn libc(root: &Root, odd: &mut Vec<Odd>) -> Option<Libc> {
     let gnu = GNU.iter().find(|path| root.has(path));
     let musl = root.names("/lib").into_iter().find(|name| name.starts_with("ld-musl-"));
     if gnu.is_some() && musl.is_some() {
-        notes.push("two C libraries are there, gnu and musl; gnu is taken for the system's own".into());
+        odd.push(Odd::TwoCLibraries);
     }
     let found = |path: &str, pattern: &LazyLock<Option<Regex>>| {
         let (bytes, pattern) = (root.bytes(path)?, pattern.as_ref()?);
@@ -82,9 +82,9 @@ pub(super) fn contradictions(survey: &mut Survey) {
     let kind = survey.processor.kind.as_deref().unwrap_or_default();
     let has = |feature: &str| survey.processor.features.iter().any(|known| known == feature);
     if kind == "aarch64" && has("sse2") || kind == "x86_64" && has("asimd") {
-        survey.notes.push(format!("the processor is said to be {kind}, and its features are another kind's"));
+        survey.odd.push(Odd::OtherFeatures { kind: kind.to_owned() });
     }
     if let Some(memory) = survey.memory.filter(|memory| memory.available > memory.total) {
-        survey.notes.push(format!("{} bytes of memory are available of {}", memory.available, memory.total));
+        survey.odd.push(Odd::MoreMemory { available: memory.available, total: memory.total });
     }
 }

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::Duration;
 
-use super::{Host, HostTool, Twice};
+use super::{Host, HostTool, Twice, Untold};
 use crate::base::event::Silent;
 use crate::host::process::{Ended, Setting, run};
 
@@ -62,15 +62,15 @@ pub(super) fn ask(host: &Host, known: &[Known]) -> Vec<HostTool> {
 /// Asks one tool; `None` when no file answers to its command.
 pub fn ask_one(host: &Host, known: &Known) -> Option<HostTool> {
     let path = answers(&known.command, &search_path(host))?;
-    let (version, why) = if host.is_described() {
-        (None, Some("nothing is run in a described root".to_owned()))
+    let (version, untold) = if host.is_described() {
+        (None, Some(Untold::Described))
     } else {
         match say_version(host, &path, known) {
             Ok(version) => (Some(version), None),
-            Err(why) => (None, Some(why)),
+            Err(untold) => (None, Some(untold)),
         }
     };
-    Some(HostTool { tool: known.tool.clone(), command: known.command.clone(), path, version, why })
+    Some(HostTool { tool: known.tool.clone(), command: known.command.clone(), path, version, untold })
 }
 
 /// The folders of PATH; in a described root its usual ones.
@@ -82,7 +82,7 @@ fn search_path(host: &Host) -> OsString {
     std::env::join_paths(usual.map(|folder| host.root.join(folder))).unwrap_or_default()
 }
 
-fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, String> {
+fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, Untold> {
     let words: Vec<OsString> = std::iter::once(path.into()).chain(known.arguments.iter().map(Into::into)).collect();
     let variables = [
         ("PATH".into(), host.path.clone()),
@@ -91,17 +91,17 @@ fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, String
     ];
     let setting =
         Setting { run: &words, input: "", folder: &host.temporary, variables: &variables, limit: LIMIT, cell: None };
-    let ran = run(&setting, &Silent).map_err(|error| error.to_string())?;
+    let ran = run(&setting, &Silent).map_err(|error| Untold::NotRun { error: error.to_string() })?;
     match ran.ended {
-        Ended::TooLate => return Err(format!("it did not answer within {} s", LIMIT.as_secs())),
-        Ended::Cancelled => return Err("interrupted".into()),
+        Ended::TooLate => return Err(Untold::TooSlow { limit: LIMIT.as_secs() }),
+        Ended::Cancelled => return Err(Untold::Interrupted),
         Ended::Status(0) => {}
-        Ended::Status(status) => return Err(format!("it ended with status {status}")),
+        Ended::Status(status) => return Err(Untold::Status { status }),
     }
     let text = [ran.stdout, ran.stderr].concat();
-    let captures = known.pattern.captures(&text).ok_or("it says no version")?;
+    let captures = known.pattern.captures(&text).ok_or(Untold::Unsaid)?;
     let version = captures.name("version").or_else(|| captures.get(0));
-    version.map(|found| found.as_str().to_owned()).ok_or_else(|| "it says no version".into())
+    version.map(|found| found.as_str().to_owned()).ok_or(Untold::Unsaid)
 }
 
 /// Commands that are on PATH as different files, sorted.

@@ -1,6 +1,7 @@
 //! Linux.
 
 pub(crate) mod confine;
+pub(crate) mod facts;
 pub(crate) mod files;
 mod filter;
 pub(crate) mod libraries;

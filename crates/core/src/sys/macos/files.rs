@@ -38,3 +38,9 @@ pub(crate) fn clone_into(_new: &File, _source: &File) -> io::Result<()> {
 pub(crate) fn open_beneath(handle: &OwnedFd, path: &Path, flags: OFlags, mode: Mode) -> rustix::io::Result<OwnedFd> {
     openat(handle, path, flags, mode)
 }
+
+/// Takes away the mark of a file that came from elsewhere (`com.apple.quarantine`): its digest was compared, which is more
+/// than a question to the person would find out. Where there is none, nothing is done.
+pub(crate) fn unmark(path: &Path) {
+    let _ = rustix::fs::removexattr(path, "com.apple.quarantine");
+}

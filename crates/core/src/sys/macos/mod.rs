@@ -1,6 +1,7 @@
 //! macOS: written from its documented interfaces and type-checked, never run.
 
 pub(crate) mod confine;
+pub(crate) mod facts;
 pub(crate) mod files;
 pub(crate) mod libraries;
 pub(crate) mod processes;
