@@ -16,7 +16,7 @@ use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
 use crate::platform::{Machine, NotAPlatform, Platform};
-use crate::version::{Requirement, RequirementError};
+use crate::version::{Requirement, RequirementError, asks_for_newest};
 
 /// A ladder as read from its file.
 #[derive(Clone, Debug)]
@@ -315,7 +315,9 @@ fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Res
 
 /// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.
 fn is_series(text: &str) -> bool {
-    text != "latest" && text.starts_with(char::is_alphabetic) && text.chars().all(|c| c.is_alphanumeric() || c == '-')
+    !asks_for_newest(text)
+        && text.starts_with(char::is_alphabetic)
+        && text.chars().all(|c| c.is_alphanumeric() || c == '-')
 }
 
 /// A name that is none; where it holds a version, that is said.

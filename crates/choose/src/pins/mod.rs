@@ -4,6 +4,7 @@ mod account;
 mod answer;
 mod clash;
 mod file;
+mod met;
 mod offer;
 mod on_host;
 mod resolve;
@@ -15,6 +16,7 @@ mod wishes;
 
 pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, Withheld};
 pub use file::{FromCatalog, Pin, Pins, PinsFileError};
+pub use met::{Beside, Met, Rule};
 pub use on_host::{Found, HostPin, NoHost, OnHost, Pinned, host_pins_that_differ};
 pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
 
@@ -192,6 +194,8 @@ pub enum PinsError {
         wanted: String,
         /// The version that the host has.
         found: Option<String>,
+        /// Tools of the catalog whose releases would do.
+        elsewhere: Vec<ToolName>,
         /// The wish.
         place: Box<Place>,
     },

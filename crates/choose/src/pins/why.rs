@@ -5,6 +5,7 @@
 use std::rc::Rc;
 
 use super::account::{ClashReport, Withheld};
+use super::met::{Beside, Met};
 use super::seat::in_range;
 use super::{Choosing, Moves, Pin, Pins, PinsError};
 use crate::catalog::{Card, CardRelease, Need};
@@ -98,6 +99,12 @@ pub struct Why {
     pub passed: Vec<Passed>,
     /// How many more there are.
     pub more: usize,
+    /// Older releases, newest first: the newest that fits was taken.
+    pub older: Vec<Version>,
+    /// The capabilities that it stands for.
+    pub met: Vec<Met>,
+    /// What the host has, where that was not taken.
+    pub beside: Option<Beside>,
 }
 
 /// What is newer than a pin.
@@ -125,7 +132,7 @@ impl Choosing<'_> {
     pub fn why(&self, tool: &ToolName) -> Result<Option<Why>, PinsError> {
         let Some((pins, pin)) = self.pinned(tool) else { return Ok(None) };
         let card = self.card_of(tool)?;
-        let release = card.release(&pin.version);
+        let (release, askers) = (card.release(&pin.version), self.askers(pins, &card)?);
         let newer = newer(&card, pin);
         let more = newer.len().saturating_sub(LOOKED_INTO);
         let mut passed = Vec::new();
@@ -137,7 +144,10 @@ impl Choosing<'_> {
             version: pin.version.clone(),
             date: release.and_then(|release| release.date.clone()),
             series: release.map(|release| release.series.clone()).unwrap_or_default(),
-            askers: self.askers(pins, &card)?,
+            met: self.met(pins, &card, &askers)?,
+            beside: self.beside(&card, pin, &askers)?,
+            older: older(&card, pin),
+            askers,
             passed,
             more,
         }))
@@ -212,7 +222,7 @@ impl Choosing<'_> {
         Some((pins, pins.rungs.get(tool)?))
     }
 
-    fn card_of(&self, tool: &ToolName) -> Result<Rc<Card>, PinsError> {
+    pub(super) fn card_of(&self, tool: &ToolName) -> Result<Rc<Card>, PinsError> {
         self.catalogs.card(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })
     }
 
@@ -318,6 +328,13 @@ fn needs_another(asker: &Asker, card: &Card, release: &CardRelease) -> bool {
 fn newer<'c>(card: &'c Card, pin: &Pin) -> Vec<&'c CardRelease> {
     let is_newer = |release: &&CardRelease| card.scheme.compare(&release.version, &pin.version).is_gt();
     card.releases.iter().filter(is_newer).collect()
+}
+
+/// The releases that are older than a pin and no previews, newest first.
+fn older(card: &Card, pin: &Pin) -> Vec<Version> {
+    let is_older = |release: &&CardRelease| card.scheme.compare(&release.version, &pin.version).is_lt();
+    let older = card.releases.iter().filter(is_older).filter(|release| !release.preview);
+    older.map(|release| release.version.clone()).collect()
 }
 
 /// What differs between pins, one tool aside.

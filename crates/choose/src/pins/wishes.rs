@@ -48,8 +48,7 @@ impl Offer<'_> {
         if cards.iter().all(|card| card.releases.is_empty()) || wish.host == HostPolicy::Only {
             return self.not_on_host(wish, &cards);
         }
-        let fitting = |card: &&Rc<Card>| card.releases.iter().any(|release| fits(wish, card, release));
-        let fitting: Vec<&Rc<Card>> = cards.iter().filter(fitting).collect();
+        let fitting: Vec<&Rc<Card>> = cards.iter().filter(|card| has_fitting(wish, card)).collect();
         if fitting.is_empty() {
             return Err(no_such_version(wish, &cards));
         }
@@ -72,9 +71,14 @@ impl Offer<'_> {
             tool: wish.tool.clone(),
             wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
             found: found.map(|version| version.to_string()),
+            elsewhere: cards.iter().filter(|card| has_fitting(wish, card)).map(|card| card.tool.clone()).collect(),
             place: Box::new(wish.range_place.clone()),
         })
     }
+}
+
+fn has_fitting(wish: &Wish, card: &Card) -> bool {
+    card.releases.iter().any(|release| fits(wish, card, release))
 }
 
 /// Previews that were not asked for are told of in a clash, not here.

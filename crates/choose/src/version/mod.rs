@@ -6,7 +6,7 @@
 mod requirement;
 mod scheme;
 
-pub use requirement::{Requirement, RequirementError};
+pub use requirement::{Requirement, RequirementError, asks_for_newest};
 pub use scheme::Scheme;
 
 use std::cmp::Ordering;

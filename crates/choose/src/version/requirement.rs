@@ -121,6 +121,12 @@ impl FromStr for Requirement {
         if text.trim() == "any" {
             return Ok(Self::any());
         }
+        let are_numbers = |text: &str| text.split(',').all(|part| part.trim().bytes().all(|b| b.is_ascii_digit()));
+        if text.contains(',') && !text.contains(",,") && are_numbers(text) {
+            let hint =
+                Some(format!("write `{}`: a comma stands between clauses", text.replace(',', ".").replace(' ', "")));
+            return Err(RequirementError { column: 1, clause: text.to_owned(), hint });
+        }
         let mut column = 1;
         let mut clauses = Vec::new();
         for part in text.split(',') {
@@ -147,6 +153,11 @@ fn clause(text: &str, column: usize) -> Result<Clause, RequirementError> {
     })
 }
 
+/// Whether a word is another habit's for the newest version.
+pub fn asks_for_newest(text: &str) -> bool {
+    text.eq_ignore_ascii_case("latest") || text.eq_ignore_ascii_case("newest")
+}
+
 /// Forms from other habits, and how we write what they mean.
 fn hint(text: &str) -> Option<String> {
     let fits = |v: &str| v.parse::<Version>().is_ok();
@@ -155,11 +166,17 @@ fn hint(text: &str) -> Option<String> {
     if text.is_empty() {
         return Some("a clause is missing; `any` allows every version".into());
     }
-    if text == "*" || text == "latest" {
+    if text == "*" || asks_for_newest(text) {
         return Some("write `any`; the newest that fits is taken".into());
     }
     if text.contains('|') {
         return Some("one range holds for a wish; the clauses of it must all hold".into());
+    }
+    if let Some((ours, v)) = [("<=", "=<"), (">=", "=>")].iter().find_map(|(ours, sign)| Some((ours, after(sign)?))) {
+        return Some(format!("write `{ours}{v}`"));
+    }
+    if let Some(v) = text.rsplit_once('@').map(|(_, v)| v).filter(|v| fits(v)) {
+        return Some(format!("write `{v}`"));
     }
     if let Some(v) = after("==") {
         return Some(format!("one `=` is enough: `={v}`"));
@@ -240,6 +257,13 @@ mod tests {
             (">=1, ^1.4.2", 6, "`>=1.4.2, <2`"),
             ("~1.4.2", 1, "`>=1.4.2, <1.5`"),
             ("latest", 1, "`any`"),
+            ("Newest", 1, "`any`"),
+            ("1,4", 1, "`1.4`"),
+            ("1, 4, 2", 1, "`1.4.2`"),
+            ("=<2", 2, "`<=2`"),
+            ("=>1", 2, "`>=1`"),
+            ("@1.4", 1, "write `1.4`"),
+            ("skerroc@1.4", 1, "write `1.4`"),
             ("1.4.*", 1, "`1.4`"),
             ("1.4.x", 1, "`1.4`"),
             ("1.2 - 1.4", 1, "`>=1.2, <=1.4`"),

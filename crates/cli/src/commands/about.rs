@@ -32,6 +32,9 @@ pub(super) fn unknown(catalogs: &Catalogs, name: &str) -> Result<Problem, Proble
         return Ok(problem.why(format!("it is a capability, which {} can provide", either(providers))));
     }
     let near = catalogs.near(name);
+    if near.is_empty() {
+        return Ok(problem.next("`kladder search WORDS` finds tools by what they do"));
+    }
     Ok(near.iter().fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))))
 }
 

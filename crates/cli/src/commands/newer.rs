@@ -45,6 +45,9 @@ fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<ToolName>, Problem> {
     if let Some(wrong) = named.iter().find(|tool| !pins.rungs.contains_key(tool.as_str())) {
         let problem = Problem::new(Code::NotInCatalog, format!("`{wrong}` is no rung of this ladder"));
         let near = near(wrong, pins.rungs.keys().map(ToolName::as_str));
+        if near.is_empty() {
+            return Err(problem.next("`kladder newer` lists what can be taken"));
+        }
         return Err(near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))));
     }
     let is_meant = |tool: &&ToolName| named.is_empty() || named.iter().any(|named| **tool == *named);

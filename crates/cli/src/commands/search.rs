@@ -71,5 +71,8 @@ fn newest(catalogs: &Catalogs, tool: &str) -> Result<Option<Version>, Problem> {
 fn nothing(catalogs: &Catalogs, words: &[String]) -> Problem {
     let problem = Problem::new(Code::NotInCatalog, format!("no tool of the catalog has `{}`", words.join("` and `")));
     let near: Vec<String> = words.iter().flat_map(|word| catalogs.near(word)).collect();
+    if near.is_empty() {
+        return problem.next("`kladder search` without words lists all tools");
+    }
     near.iter().take(3).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
 }

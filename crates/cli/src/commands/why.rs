@@ -10,7 +10,7 @@ use kladder_core::host::survey::answers;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes::{self, Answer};
 use kladder_tell::text::clean;
-use kladder_tell::words::{asked, reason};
+use kladder_tell::words::{self, asked, reason};
 
 use super::{about, pin};
 use crate::context::Context;
@@ -39,6 +39,9 @@ fn show(why: &Why, keepers: &[(ToolName, Version)], answers: &[Answer], out: &Ou
     for asker in &why.askers {
         out.say(format!("  {}", asked(asker)))?;
     }
+    for line in why.met.iter().map(words::met).chain(why.beside.as_ref().map(words::beside)) {
+        out.say(format!("  {}", clean(&line)))?;
+    }
     for (owner, version) in keepers {
         out.say(format!("  {owner} keeps another one to itself: {version}"))?;
     }
@@ -56,6 +59,11 @@ fn show(why: &Why, keepers: &[(ToolName, Version)], answers: &[Answer], out: &Ou
             out.say(format!("  and {} more, older than these", why.more))?;
         }
     }
+    if let [newest, rest @ ..] = why.older.as_slice() {
+        let more = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+        let between = if why.passed.is_empty() { "" } else { "\n" };
+        out.say(format!("{between}Older: {newest}{more}; the newest that fits is taken."))?;
+    }
     let rows: Vec<Vec<String>> = answers.iter().map(answer_row).collect();
     if rows.is_empty() { Ok(()) } else { out.say(format!("\n{}", out.columns(&["command", "who answers"], rows, &[]))) }
 }
@@ -67,6 +75,10 @@ fn answer_row(answer: &Answer) -> Vec<String> {
         (Some(ours), None) => format!("{ours} in the ladder, nothing in this shell"),
         (None, Some(first)) => format!("{first}; the ladder is not climbed"),
         (None, None) => "nothing; the ladder is not climbed".to_owned(),
+    };
+    let said = match &answer.by_answers {
+        Some(tool) => format!("{said}; [answers] in the ladder says that it is {tool}'s"),
+        None => said,
     };
     vec![styled(STRONG, clean(&answer.command)), styled(FAINT, clean(&said))]
 }
@@ -84,7 +96,9 @@ fn answering(desk: &Desk, pins: &Pins, tool: &ToolName) -> Result<Vec<Answer>, P
         let ours = landing.join("commands").join(&command);
         let ours = on_host.clone().or_else(|| Some(ours).filter(|file| file.is_file()));
         let first = answers(&command, &desk.surroundings.host.path);
-        Answer { first: first.map(|file| shapes::path(&file)), ours: ours.map(|file| shapes::path(&file)), command }
+        let by_answers = desk.ladder.answers.get(&command).cloned();
+        let text = |file: Option<std::path::PathBuf>| file.map(|file| shapes::path(&file));
+        Answer { first: text(first), ours: text(ours), by_answers, command }
     };
     Ok(commands.into_iter().map(answer).collect())
 }

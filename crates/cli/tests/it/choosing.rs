@@ -177,6 +177,44 @@ kladder: `skerrow-compiler` is no rung of this ladder
 }
 
 #[test]
+fn why_tells_which_rule_chose_a_provider_and_what_the_host_has() {
+    let lines = "
+        argate provides light
+        argate 1.0 brume:>=2
+        brume provides light
+        brume 2.1
+        brume 1.9
+        brume host brume
+        cairn provides light
+        cairn 3.0
+        cairn host cairn
+        delve 1.0 light:any
+    ";
+    let sandbox = Sandbox::of_lines(lines);
+    sandbox.host_command("brume", "echo brume 1.5.0");
+    sandbox.host_command("cairn", "echo cairn 2.0.0");
+    let told = |wishes: &str, tool: &str| {
+        sandbox.wish(wishes);
+        let _ = std::fs::remove_file(sandbox.path("desk/ladder.pinned.toml"));
+        let _ = sandbox.run(&["pin"]).passed();
+        sandbox.run(&["why", tool]).passed().stdout
+    };
+    let has = |text: String, part: &str| assert!(text.contains(part), "no `{part}` in\n{text}");
+    has(told("light = \"any\"", "argate"), "stands for light and not brume or cairn: it comes first by name");
+    has(told("delve = \"any\"\nbrume = \"any\"", "brume"), "stands for light too, as argate or cairn could");
+    has(told("light = \"any\"\nbrume = \"<2\"", "brume"), "stands for light too");
+    has(told("light = { host = \"prefer\" }", "brume"), "not argate or cairn: the wish prefers what the host has");
+    has(told("brume = \"any\"", "brume"), "the host has 1.5.0; a release of the catalog comes first");
+    has(told("brume = \"2\"", "brume"), "the host has 1.5.0, and line 5 wishes for brume 2");
+    has(told("brume = \"any\"", "brume"), "Older: 1.9; the newest that fits is taken.");
+    sandbox.wish("brume = { version = \">=9\", host = \"only\" }");
+    let ran = sandbox.run(&["pin"]);
+    assert!(ran.stderr.contains("it has 1.5.0") && ran.stderr.contains("system's own means"), "{}", ran.stderr);
+    sandbox.wish("argate = { host = \"only\" }");
+    has(sandbox.run(&["pin"]).stderr, "the catalog has argate: `host = \"prefer\"` in the wish takes that here");
+}
+
+#[test]
 fn newer_tells_what_fits_and_what_keeps_the_rest_away() {
     let sandbox = pinned();
     assert_data_eq!(

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use kladder_choose::document::Place;
+use kladder_choose::names::ToolName;
 use kladder_choose::pins::PinsError;
 
 use super::{Code, Problem};
@@ -16,14 +17,16 @@ impl Problem {
         let missing = |place: &Place| Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
         match error {
             PinsError::Catalog(error) => Self::catalog(error),
-            PinsError::UnknownTool { name, near, place } if near.is_empty() => {
-                missing(place).why(format!("nor anything that looks like `{name}`"))
-            }
+            PinsError::UnknownTool { name, near, place } if near.is_empty() => missing(place)
+                .why(format!("nor anything that looks like `{name}`"))
+                .next("`kladder search WORDS` finds tools by what they do"),
             PinsError::UnknownTool { near, place, .. } => {
                 missing(place).next(format!("did you mean {}?", either(&quoted(near))))
             }
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
-            PinsError::NotOnHost { found, place, .. } => not_on_host(missing(place), found.as_deref()),
+            PinsError::NotOnHost { found, elsewhere, place, .. } => {
+                not_on_host(missing(place), found.as_deref(), elsewhere)
+            }
             PinsError::NoSuchSeries { near, there, place, .. } => {
                 meant(missing(place).why(format!("its series: {}", there.join(", "))), near)
             }
@@ -69,8 +72,14 @@ fn meant(problem: Problem, near: &[String]) -> Problem {
     near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
 }
 
-fn not_on_host(problem: Problem, found: Option<&str>) -> Problem {
+fn not_on_host(problem: Problem, found: Option<&str>, elsewhere: &[ToolName]) -> Problem {
     let found =
         found.map_or_else(|| "no file on PATH answers with a version".to_owned(), |found| format!("it has {found}"));
-    problem.why(found).next("install it with the system's own means, or wish for something else")
+    if elsewhere.is_empty() {
+        return problem.why(found).next("install it with the system's own means, or wish for something else");
+    }
+    problem
+        .why(found)
+        .next(format!("the catalog has {}: `host = \"prefer\"` in the wish takes that here", either(elsewhere)))
+        .next("or install it with the system's own means")
 }

@@ -82,6 +82,12 @@ pub struct Why {
     pub asked_by: Vec<String>,
     /// Releases that were passed over, newest first.
     pub passed_over: Vec<PassedOver>,
+    /// Older releases, newest first; the newest that fits was taken.
+    pub older: Vec<Version>,
+    /// The capabilities that it stands for, and why it does, in words.
+    pub stands_for: BTreeMap<String, String>,
+    /// What the host has and why that was not taken, in words; null where there is nothing.
+    pub host: Option<String>,
     /// Rungs that keep another version to themselves, and which.
     pub kept_by: BTreeMap<String, Version>,
     /// Who answers to its commands.
@@ -108,6 +114,8 @@ pub struct Answer {
     pub ours: Option<String>,
     /// The first on the caller's PATH.
     pub first: Option<String>,
+    /// The tool whose command it is, where `[answers]` in the ladder says so; null otherwise.
+    pub by_answers: Option<ToolName>,
 }
 
 impl Why {
@@ -124,6 +132,9 @@ impl Why {
             series: why.series.clone(),
             asked_by: why.askers.iter().map(words::asked).collect(),
             passed_over: why.passed.iter().map(|passed| passed_over(&why.tool, passed)).collect(),
+            older: why.older.clone(),
+            stands_for: why.met.iter().map(|met| (met.capability.to_string(), words::met(met))).collect(),
+            host: why.beside.as_ref().map(words::beside),
             kept_by: kept_by.iter().map(|(owner, version)| (owner.to_string(), version.clone())).collect(),
             answers,
         }

@@ -10,7 +10,7 @@ mod verdict;
 pub use clash::wished;
 pub use confined::confined;
 pub use gate::{admin_script, demanded, found, needed};
-pub use reason::{asked, moves, reason};
+pub use reason::{asked, beside, met, moves, reason};
 pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};
 
 use kladder_choose::catalog::Anew;

@@ -1,6 +1,6 @@
 //! Why a release was not taken, in words.
 
-use kladder_choose::pins::{Asker, Reason, Shift, Withheld};
+use kladder_choose::pins::{Asker, Beside, Met, Reason, Rule, Shift, Withheld};
 
 use super::clash::{sentences, wished};
 use crate::text::{clean, either};
@@ -29,6 +29,29 @@ pub fn reason(tool: &str, reason: &Reason) -> String {
             clean(&sentences(report).into_iter().chain(wishes).collect::<Vec<_>>().join("; "))
         }
         Reason::GaveUp => "the resolver gave up over it".into(),
+    }
+}
+
+/// Which capability a rung stands for, and why it does and no other tool.
+pub fn met(met: &Met) -> String {
+    let (capability, others) = (&met.capability, either(&met.others));
+    match met.rule {
+        Rule::Alone => format!("stands for {capability}, which nobody else provides"),
+        Rule::Chosen => format!("stands for {capability} too, as {others} could: it is a rung anyway"),
+        Rule::HostPreferred => format!("stands for {capability} and not {others}: the wish prefers what the host has"),
+        Rule::First => format!("stands for {capability} and not {others}: it comes first by name"),
+        Rule::OthersOut => format!("stands for {capability}: {others} cannot be had together with the rest"),
+    }
+}
+
+/// Why what the host has was not taken.
+pub fn beside(beside: &Beside) -> String {
+    let version = &beside.version;
+    match &beside.left_out {
+        Some(asker) => format!("the host has {version}, and {}", asked(asker)),
+        None => format!(
+            "the host has {version}; a release of the catalog comes first, `host = \"prefer\"` turns that round"
+        ),
     }
 }
 
