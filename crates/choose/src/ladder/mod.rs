@@ -49,6 +49,8 @@ pub struct Wish {
     pub range: Range,
     /// Whether what the host has will do.
     pub host: HostPolicy,
+    /// It is left out where it cannot be had.
+    pub optional: bool,
     /// Where its name stands.
     pub place: Place,
     /// Where it says which versions will do.
@@ -181,6 +183,7 @@ struct WishForm {
     series: Option<String>,
     pieces: Vec<String>,
     host: HostPolicy,
+    optional: bool,
     /// The whole value is one string.
     short: bool,
 }
@@ -194,6 +197,8 @@ struct WishTable {
     pieces: Vec<String>,
     #[serde(default)]
     host: HostPolicy,
+    #[serde(default)]
+    optional: bool,
 }
 
 impl<'de> Deserialize<'de> for WishForm {
@@ -203,12 +208,19 @@ impl<'de> Deserialize<'de> for WishForm {
             type Value = WishForm;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str(
-                    "a requirement like \"1.4\", a series, or a table with `version`, `series`, `pieces` and `host`",
+                    "a requirement like \"1.4\", a series, or a table with `version`, `series`, `pieces`, `host` and `optional`",
                 )
             }
             fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
                 let version = Some(Spanned::new(0..0, text.to_owned()));
-                Ok(WishForm { version, series: None, pieces: Vec::new(), host: HostPolicy::Allow, short: true })
+                Ok(WishForm {
+                    version,
+                    series: None,
+                    pieces: Vec::new(),
+                    host: HostPolicy::Allow,
+                    optional: false,
+                    short: true,
+                })
             }
             fn visit_i64<E: serde::de::Error>(self, number: i64) -> Result<WishForm, E> {
                 Err(E::custom(in_quotes(number)))
@@ -218,8 +230,8 @@ impl<'de> Deserialize<'de> for WishForm {
             }
             fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
                 let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
-                let WishTable { version, series, pieces, host } = table;
-                Ok(WishForm { version, series, pieces, host, short: false })
+                let WishTable { version, series, pieces, host, optional } = table;
+                Ok(WishForm { version, series, pieces, host, optional, short: false })
             }
         }
         deserializer.deserialize_any(Visitor)
@@ -310,7 +322,7 @@ fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Res
     }
     let (place, range_place) = (source.place(tool.span()), source.place(whole));
     let name = tool.get_ref().parse().map_err(|error| named_wrongly(source, tool, &error))?;
-    Ok(Wish { tool: name, range, host: form.host, place, range_place })
+    Ok(Wish { tool: name, range, host: form.host, optional: form.optional, place, range_place })
 }
 
 /// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.
@@ -335,10 +347,13 @@ fn digest(machines: &[Machine], wishes: &[Wish]) -> Digest {
     platforms.sort_unstable();
     platforms.dedup();
     digest = digest.list("platforms", platforms);
-    for Wish { tool, range, host, .. } in wishes {
+    for Wish { tool, range, host, optional, .. } in wishes {
         digest = digest.field("tool", tool).field("version", range.requirement.as_written());
         digest = digest.field("series", range.series.as_deref().unwrap_or_default());
         digest = digest.list("pieces", &range.pieces).field("host", host.as_str());
+        if *optional {
+            digest = digest.field("optional", "yes");
+        }
     }
     digest.finish()
 }

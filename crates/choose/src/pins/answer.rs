@@ -65,7 +65,7 @@ impl<'o, 'c> Answer<'o, 'c> {
             households.entry(household).or_default().insert(tool);
         }
         let rungs = self.household(&households, &Household::shared())?;
-        Ok(Pins { ladder: choosing.ladder.digest, catalogs, rungs })
+        Ok(Pins { ladder: choosing.ladder.digest, catalogs, left_out: Vec::new(), rungs })
     }
 
     /// All needs of what is chosen for a spot, its pieces' included, as far as they hold on its platform.

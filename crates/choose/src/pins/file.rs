@@ -26,6 +26,8 @@ pub struct Pins {
     pub ladder: Digest,
     /// The catalogs they were made from, the most important first.
     pub catalogs: Vec<FromCatalog>,
+    /// Optional wishes that could not be met.
+    pub left_out: Vec<ToolName>,
     /// The chosen releases, by tool.
     pub rungs: BTreeMap<ToolName, Pin>,
 }
@@ -156,6 +158,8 @@ struct Head {
     _format: i64,
     ladder: Digest,
     catalogs: Vec<FromCatalog>,
+    #[serde(default, rename = "left-out")]
+    left_out: Vec<ToolName>,
 }
 
 /// The pins that hold on `platform`, private ones included.
@@ -197,8 +201,8 @@ impl Pins {
             return Err(PinsFileError::Newer { path: path.clone(), format });
         }
         let file: File = source.parse()?;
-        let Head { ladder, catalogs, .. } = file.pinned;
-        Ok(Self { ladder, catalogs, rungs: file.rungs })
+        let Head { ladder, catalogs, left_out, .. } = file.pinned;
+        Ok(Self { ladder, catalogs, left_out, rungs: file.rungs })
     }
 
     /// The file's text.
@@ -214,6 +218,9 @@ impl Pins {
             catalog
         };
         head.insert("catalogs", value(self.catalogs.iter().map(catalog).collect::<toml_edit::Array>()));
+        if !self.left_out.is_empty() {
+            head.insert("left-out", value(self.left_out.iter().map(ToolName::as_str).collect::<toml_edit::Array>()));
+        }
         let mut document = DocumentMut::new();
         document.insert("pinned", Item::Table(head));
         document.insert("rungs", Item::Table(tables(&self.rungs)));

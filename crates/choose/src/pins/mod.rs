@@ -7,6 +7,7 @@ mod file;
 mod met;
 mod offer;
 mod on_host;
+mod optional;
 mod resolve;
 mod seat;
 mod twice;

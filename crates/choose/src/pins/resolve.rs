@@ -30,12 +30,22 @@ enum Outcome {
 impl Choosing<'_> {
     /// Chooses a release for every rung that the ladder leads to. What is pinned stays where the wishes allow it and
     /// nobody lets it go; otherwise the newest is taken, for the wishes in their order and then for what they need.
-    /// Every platform of the ladder gets the same version where there is one for all.
+    /// Every platform of the ladder gets the same version where there is one for all. Optional wishes that cannot be met are
+    /// left out.
     ///
     /// # Errors
     /// [`PinsError`] where a wish is for nothing that the catalog has, a definition cannot be used, or there is no solution: then
     /// with the smallest set of wishes that clash, and changes that were tried.
     pub fn pins(&self) -> Result<Pins, PinsError> {
+        let some_are_optional = self.ladder.wishes.iter().any(|wish| wish.optional);
+        match self.pins_for_all() {
+            Err(error) if some_are_optional && error.is_about_what_there_is() => self.pins_for_some(),
+            whole => whole,
+        }
+    }
+
+    /// Pins that meet every wish, the optional ones too.
+    pub(super) fn pins_for_all(&self) -> Result<Pins, PinsError> {
         self.check_moves()?;
         match self.outcome(true)? {
             Outcome::Pins(pins) => {
@@ -176,6 +186,7 @@ impl<'c> Offer<'c> {
             tool: tool.clone(),
             range: Range { requirement, ..Range::any() },
             host: crate::ladder::HostPolicy::Allow,
+            optional: false,
             place: place.clone(),
             range_place: place,
         };

@@ -39,7 +39,14 @@ impl Change {
             Self::Add { tool, range } => {
                 let place = super::wishes::nowhere(&ladder.path);
                 let (tool, range, host) = (tool.clone(), range.clone(), HostPolicy::Allow);
-                changed.wishes.push(Wish { tool, range, host, place: place.clone(), range_place: place });
+                changed.wishes.push(Wish {
+                    tool,
+                    range,
+                    host,
+                    optional: false,
+                    place: place.clone(),
+                    range_place: place,
+                });
             }
             Self::Host { wish } => changed.wishes[*wish].host = HostPolicy::Allow,
             Self::Platform(platform) => changed.machines.retain(|machine| machine.platform != *platform),

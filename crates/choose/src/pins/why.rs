@@ -130,6 +130,9 @@ impl Choosing<'_> {
     /// # Errors
     /// [`PinsError`] where the catalog cannot be read, or no longer fits the pins.
     pub fn why(&self, tool: &ToolName) -> Result<Option<Why>, PinsError> {
+        if let Some((ladder, pins)) = self.reduced() {
+            return Choosing { ladder: &ladder, old: Some(&pins), ..*self }.why(tool);
+        }
         let Some((pins, pin)) = self.pinned(tool) else { return Ok(None) };
         let card = self.card_of(tool)?;
         let (release, askers) = (card.release(&pin.version), self.askers(pins, &card)?);
@@ -158,6 +161,9 @@ impl Choosing<'_> {
     /// # Errors
     /// [`PinsError`] where the catalog cannot be read.
     pub fn news(&self, tool: &ToolName) -> Result<Option<News>, PinsError> {
+        if let Some((ladder, pins)) = self.reduced() {
+            return Choosing { ladder: &ladder, old: Some(&pins), ..*self }.news(tool);
+        }
         let Some((pins, pin)) = self.pinned(tool) else { return Ok(None) };
         let card = self.card_of(tool)?;
         let own = card.release(&pin.version);
@@ -193,6 +199,9 @@ impl Choosing<'_> {
     /// # Errors
     /// [`PinsError`] where the catalog cannot be read, or no longer fits the pins.
     pub fn taking(&self, tools: &[ToolName]) -> Result<Moves, PinsError> {
+        if let Some((ladder, pins)) = self.reduced() {
+            return Choosing { ladder: &ladder, old: Some(&pins), ..*self }.taking(tools);
+        }
         let mut moves = Moves::default();
         for tool in tools {
             match self.held_back(tool)? {

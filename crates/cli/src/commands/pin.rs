@@ -9,7 +9,7 @@ use kladder_choose::version::Version;
 use kladder_core::desk::{Desk, write_pins};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
-use kladder_tell::text::{count, plain};
+use kladder_tell::text::{clean, count, plain};
 
 use crate::args::PinOptions;
 use crate::context::{Context, tell_differing};
@@ -41,6 +41,7 @@ pub(super) fn report(desk: &Desk, pins: &Pins, why: &str, out: &Out) -> Result<(
     let changed = write(desk, pins)?;
     let path = desk.ladder.pins_path();
     out.value(&shapes::Pin::of(pins, desk.old.as_ref(), shapes::path(&path), changed))?;
+    left_out(desk, pins, out)?;
     let file = shown(&path);
     let moved = moves_between(desk.old.as_ref(), pins);
     if moved.iter().all(|moved| moved.now == moved.was) {
@@ -50,6 +51,20 @@ pub(super) fn report(desk: &Desk, pins: &Pins, why: &str, out: &Out) -> Result<(
     out.say(out.columns(&["rung", "version", ""], rows(&moved, pins), &[]))?;
     let stay = if stay.is_empty() { String::new() } else { format!("; {} of them stayed", stay.len()) };
     out.say(format!("\n{} pinned in {file}{why}{stay}.", count(pins.rungs.len(), "rung")))
+}
+
+/// Tells which optional wishes are not met, and why.
+fn left_out(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
+    let (host, moves) = (desk.host_tools(), Moves::default());
+    for tool in &pins.left_out {
+        let why = desk.choosing(&host, &moves, Limits::default()).why_left_out(pins, tool);
+        let why = why.map_or_else(String::new, |error| {
+            let problem = Problem::from_pins(&error, &desk.ladder.path);
+            std::iter::once(problem.what).chain(problem.why).collect::<Vec<_>>().join("; ")
+        });
+        out.say(format!("{} is optional, and left out: {}", styled(STRONG, tool), clean(&why)))?;
+    }
+    Ok(())
 }
 
 /// What comes after pins that have changed.
@@ -92,7 +107,7 @@ fn check(desk: &Desk, out: &Out, options: &PinOptions) -> Result<ExitCode, Probl
     let Some(old) = &desk.old else { return Err(stale("there are no pins".into())) };
     let pins = choose(desk, &Pinned(old), &Moves::default(), limits(options))?;
     let differs: Vec<Shift> = shifts(old, &pins, "");
-    if pins.rungs == old.rungs && pins.ladder == old.ladder {
+    if pins.rungs == old.rungs && pins.ladder == old.ladder && pins.left_out == old.left_out {
         out.value(&shapes::Pin::of(&pins, Some(old), shapes::path(&path), false))?;
         out.say(format!("{} pinned in {}, as the ladder asks for.", count(pins.rungs.len(), "rung"), shown(&path)))?;
         return Ok(ExitCode::SUCCESS);

@@ -64,6 +64,10 @@ fn show(desk: &Desk, standing: &Standing, out: &Out) -> Result<(), Problem> {
     };
     out.say(styled(STRONG, clean(&desk.ladder.title)))?;
     let wishes = count(desk.ladder.wishes.len(), "wish");
+    let wishes = match desk.old.as_ref().map_or(0, |pins| pins.left_out.len()) {
+        0 => wishes,
+        left_out => format!("{wishes}, {left_out} of them optional and left out"),
+    };
     let rows = vec![
         row("ladder", format!("{}, {wishes}", shown(&desk.ladder.path))),
         row("pins", pins),

@@ -25,6 +25,12 @@ pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, 
     let why = desk.choosing(&host, &moves, Limits::default()).why(&tool);
     let why = why.map_err(|error| Problem::from_pins(&error, &desk.ladder.path))?;
     let keepers = keepers(&pins, &tool);
+    if pins.left_out.contains(&tool) && why.is_none() {
+        let choosing = desk.choosing(&host, &moves, Limits::default());
+        let problem = choosing.why_left_out(&pins, &tool).map(|error| Problem::from_pins(&error, &desk.ladder.path));
+        let default = || Problem::new(Code::PinsStale, format!("`{tool}` can be had by now")).next("`kladder pin`");
+        return Err(problem.map_or_else(default, |problem| problem.why(format!("{tool} is optional, and left out"))));
+    }
     let Some(why) = why else { return Err(no_rung(&desk, &pins, &tool, &keepers)?) };
     let answers = answering(&desk, &pins, &tool)?;
     out.value(&shapes::Why::of(&why, &keepers, answers.clone()))?;

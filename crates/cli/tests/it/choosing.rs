@@ -215,6 +215,29 @@ fn why_tells_which_rule_chose_a_provider_and_what_the_host_has() {
 }
 
 #[test]
+fn a_wish_that_is_optional_is_left_out_where_it_cannot_be_had() {
+    let sandbox = Sandbox::of_lines("argate 1.0 brume:<2\nbrume 2.0\nbrume 1.0\ncairn 1.0 @macos/aarch64\ndelve 1.0");
+    sandbox.wish("brume = \"2\"\nargate = { optional = true }\ndelve = { version = \"any\", optional = true }");
+    let pinned = sandbox.run(&["pin"]).passed().stdout;
+    assert!(pinned.contains("argate is optional, and left out: these wishes cannot be met together"), "{pinned}");
+    let rungs = |sandbox: &Sandbox| sandbox.read("desk/ladder.pinned.toml").matches("[rungs.").count();
+    assert!(rungs(&sandbox) == 2 && sandbox.read("desk/ladder.pinned.toml").contains("left-out = [\"argate\"]"));
+    let _ = sandbox.run(&["pin", "--check"]).passed();
+    assert!(sandbox.run(&[]).passed().stdout.contains("3 wishes, 1 of them optional and left out"));
+    let why = sandbox.run(&["why", "argate"]);
+    assert!(why.code == 12 && why.stderr.contains("argate is optional, and left out"), "{} {}", why.code, why.stderr);
+    let _ = sandbox.run(&["why", "brume"]).passed();
+    let _ = sandbox.run(&["newer"]).passed();
+    // What can be had is; what is written wrongly is told all the same.
+    sandbox.wish("brume = \"any\"\nargate = { optional = true }\ncairn = { optional = true }");
+    let _ = sandbox.run(&["pin"]).passed();
+    let pins = sandbox.read("desk/ladder.pinned.toml");
+    assert!(pins.contains("left-out = [\"argate\", \"cairn\"]") || pins.contains("left-out = [\"cairn\"]"), "{pins}");
+    sandbox.wish("carn = { optional = true }");
+    assert!(sandbox.run(&["pin"]).stderr.contains("did you mean `cairn`?"));
+}
+
+#[test]
 fn newer_tells_what_fits_and_what_keeps_the_rest_away() {
     let sandbox = pinned();
     assert_data_eq!(

@@ -24,6 +24,8 @@ pub struct Pin {
     pub rungs: Vec<Pinned>,
     /// Rungs that are not needed any more.
     pub left: Vec<ToolName>,
+    /// Optional wishes that could not be met.
+    pub left_out: Vec<ToolName>,
 }
 
 /// A pinned rung.
@@ -60,8 +62,8 @@ impl Pin {
             was: before(tool),
         };
         let gone = old.into_iter().flat_map(|old| old.rungs.keys()).filter(|tool| !pins.rungs.contains_key(*tool));
-        let left = gone.cloned().collect();
-        Self { format: Self::FORMAT, file, changed, rungs: pins.rungs.iter().map(rung).collect(), left }
+        let (left, left_out) = (gone.cloned().collect(), pins.left_out.clone());
+        Self { format: Self::FORMAT, file, changed, rungs: pins.rungs.iter().map(rung).collect(), left, left_out }
     }
 }
 
