@@ -3,6 +3,7 @@
 use std::io;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use serde::de::DeserializeOwned;
 
@@ -90,6 +91,8 @@ pub struct Source {
     pub path: PathBuf,
     /// What stood there.
     pub text: String,
+    /// Where its lines begin, once a place was asked for: large ladders ask for one a wish.
+    lines: OnceLock<Vec<usize>>,
 }
 
 /// Characters of a line that a message shows.
@@ -98,7 +101,7 @@ const SHOWN: usize = 160;
 impl Source {
     /// A text, and the file that it stands in or will stand in.
     pub fn new(path: impl AsRef<Path>, text: impl Into<String>) -> Self {
-        Self { path: path.as_ref().to_path_buf(), text: text.into() }
+        Self { path: path.as_ref().to_path_buf(), text: text.into(), lines: OnceLock::new() }
     }
 
     /// Reads the text as a `T`.
@@ -112,17 +115,21 @@ impl Source {
     /// The place of a range of bytes.
     pub fn place(&self, span: Range<usize>) -> Place {
         let start = self.text.floor_char_boundary(span.start);
-        let line_start = self.text[..start].rfind('\n').map_or(0, |at| at + 1);
+        let lines = self
+            .lines
+            .get_or_init(|| std::iter::once(0).chain(self.text.match_indices('\n').map(|(at, _)| at + 1)).collect());
+        let line = lines.partition_point(|begin| *begin <= start);
+        let line_start = lines[line - 1];
         let line_end = self.text[start..].find('\n').map_or(self.text.len(), |at| start + at);
         let end = self.text.floor_char_boundary(span.end.clamp(start, line_end));
         let column = self.text[line_start..start].chars().count() + 1;
-        let line = self.text[line_start..line_end].trim_end();
+        let text = self.text[line_start..line_end].trim_end();
         Place {
             path: self.path.clone(),
-            line: self.text[..start].matches('\n').count() + 1,
+            line,
             column,
             length: self.text[start..end].chars().count().max(1),
-            text: line.chars().take(column + SHOWN).collect(),
+            text: text.chars().take(column + SHOWN).collect(),
         }
     }
 

@@ -73,6 +73,8 @@ struct Search<'p, P: Provider> {
     origins: Vec<(ClauseId, Origin)>,
     walk: Walk,
     holds: Vec<Var>,
+    /// How many of the holds, from the first one on, have a value.
+    decided: usize,
     /// How much of the trail has been asked for its rules.
     asked: usize,
     steps: u64,
@@ -90,6 +92,7 @@ impl<'p, P: Provider> Search<'p, P> {
             origins: Vec::new(),
             walk: Walk::default(),
             holds: Vec::new(),
+            decided: 0,
             asked: 0,
             steps: 0,
             budget,
@@ -222,17 +225,22 @@ impl<'p, P: Provider> Search<'p, P> {
         Ok(())
     }
 
-    fn next_hold(&self) -> Option<Var> {
+    fn next_hold(&mut self) -> Option<Var> {
         // Holds come first, so that below this depth each of them has a value.
         if self.engine.depth() > self.holds.len() {
             return None;
         }
-        self.holds.iter().copied().find(|&hold| self.engine.value(hold).is_none())
+        let free = |hold: &&Var| self.engine.value(**hold).is_none();
+        let next = self.holds[self.decided..].iter().find(free).copied();
+        // Those before it keep their values until a lesson takes some back.
+        self.decided += self.holds[self.decided..].iter().take_while(|hold| Some(**hold) != next).count();
+        next
     }
 
     fn learn(&mut self, conflict: &Conflict) -> Result<(), Ended<P>> {
         self.engine.learn(conflict).map_err(|given| Ended::Refuted(self.facts(&given)))?;
         self.walk.back_to(self.engine.depth());
+        self.decided = 0;
         self.asked = self.asked.min(self.engine.kept());
         Ok(())
     }

@@ -199,7 +199,10 @@ impl<'c> Offer<'c> {
         let mut order: Vec<&ToolName> = Vec::new();
         for wish in &self.choosing.ladder.wishes {
             let tools = self.tools_for(&wish.tool)?;
-            order.extend(old.rungs.keys().filter(|tool| tools.contains(tool)));
+            let mut pinned: Vec<&ToolName> =
+                tools.iter().filter_map(|tool| Some(old.rungs.get_key_value(tool)?.0)).collect();
+            pinned.sort();
+            order.extend(pinned);
         }
         order.extend(old.rungs.keys());
         let mut held = Vec::new();

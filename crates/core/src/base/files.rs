@@ -30,7 +30,7 @@ pub fn source(path: &Path) -> Result<Source, FileError> {
         let line = error.as_bytes()[..error.utf8_error().valid_up_to()].split(|byte| *byte == b'\n').count();
         wrong(&format!("it is not UTF-8 text: line {line}"))
     });
-    Ok(Source { path: path.to_path_buf(), text: text.on("read", path)? })
+    Ok(Source::new(path, text.on("read", path)?))
 }
 
 /// Attaches the attempt and its path to an I/O result.

@@ -1,6 +1,6 @@
 //! From rung to rung, and the landing at the end.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::thread;
@@ -17,7 +17,7 @@ use crate::bring::fetch::{Cache, Sources};
 use crate::bring::shelf::{Shelf, Standing};
 use crate::host::restart::Restarts;
 use crate::keep::berth;
-use crate::keep::landing::{Landing, Landings, Made};
+use crate::keep::landing::{LandedRung, Landing, Landings, Made};
 use crate::keep::rates::Rates;
 use crate::keep::state::{Intent, Recorder, TaskName};
 use crate::prove::verify::Bench;
@@ -159,7 +159,8 @@ impl Site<'_> {
 /// Whether a landing has just what the route has, so that whatever was done has only mended.
 fn is_the_same(landing: &Landing, prospect: &Prospect) -> bool {
     let route = &prospect.route;
-    let same = |rung: &Rung| landing.rung(&rung.key) == Some(&rung.landed());
+    let landed: BTreeMap<&RungKey, &LandedRung> = landing.rungs.iter().map(|rung| (&rung.key, rung)).collect();
+    let same = |rung: &Rung| landed.get(&rung.key).is_some_and(|landed| **landed == rung.landed());
     route.landing_is_whole && landing.rungs.len() == route.rungs.len() && route.rungs.iter().all(same)
 }
 

@@ -83,7 +83,7 @@ impl Home {
         let path = self.config.join("config.toml");
         let text = if path.exists() { files::source(&path)?.text } else { String::new() };
         let wrong = |error: toml_edit::TomlError| DocumentError::Invalid {
-            place: Box::new(Source { path: path.clone(), text: text.clone() }.place(error.span().unwrap_or(0..0))),
+            place: Box::new(Source::new(&path, text.clone()).place(error.span().unwrap_or(0..0))),
             message: error.message().to_owned(),
         };
         let mut document: toml_edit::DocumentMut = text.parse().map_err(wrong)?;

@@ -2,7 +2,7 @@
 
 mod found;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 use std::rc::Rc;
 
@@ -113,16 +113,24 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let needs = needs_between(&found, ground.platform)?;
     let lenders = lenders(&found);
     let order = bottom_up(&needs, &lenders);
-    let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs));
+    let asked = Asked::of(ground.ladder, &needs);
+    let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs, &asked));
     let mut rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
     finish(ground, &mut rungs);
-    let stays = |landed: &&LandedRung| rungs.iter().any(|rung| rung.key == landed.key);
+    let keys: BTreeSet<&RungKey> = rungs.iter().map(|rung| &rung.key).collect();
+    let stays = |landed: &&LandedRung| keys.contains(&landed.key);
     let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
     let leaving = landed.filter(|landed| !stays(landed)).map(LandedRung::name).collect();
     Ok(Route { rungs, leaving, landing_is_whole: true })
 }
 
-fn rung(ground: &Ground<'_>, found: &Found<'_>, all: &All<'_>, needs: &Needs) -> Result<Rung, RouteError> {
+fn rung(
+    ground: &Ground<'_>,
+    found: &Found<'_>,
+    all: &All<'_>,
+    needs: &Needs,
+    asked: &Asked<'_>,
+) -> Result<Rung, RouteError> {
     let (key, version) = (found.key.clone(), found.pin.version.clone());
     let source = if let Some(file) = &found.pin.host {
         Source::Host(file.clone())
@@ -133,7 +141,7 @@ fn rung(ground: &Ground<'_>, found: &Found<'_>, all: &All<'_>, needs: &Needs) ->
         Source::Shelf(Shelved { artifacts, place })
     };
     Ok(Rung {
-        because: because(ground.ladder, found, needs),
+        because: asked.for_rung(found),
         needs: needs[&key].iter().cloned().collect(),
         pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
         berth: None,
@@ -202,20 +210,23 @@ fn lenders(all: &All<'_>) -> Needs {
 
 /// Gives a berth to every rung that needs one, and says what is left to do once that is known.
 fn finish(ground: &Ground<'_>, rungs: &mut [Rung]) {
-    let berths: Vec<Option<Berth>> = rungs.iter().map(|rung| berth(ground, rung, rungs)).collect();
+    let lending: Vec<&Rung> = rungs.iter().filter(|rung| !rung.definition.lends.is_empty()).collect();
+    let berths: Vec<Option<Berth>> = rungs.iter().map(|rung| berth(ground, rung, &lending)).collect();
+    let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
+    let landed: BTreeMap<&RungKey, &LandedRung> = landed.map(|landed| (&landed.key, landed)).collect();
     for (rung, berth) in rungs.iter_mut().zip(berths) {
         rung.berth = berth;
-        rung.todo = rung.left(ground.landing.and_then(|landing| landing.rung(&rung.key)));
+        rung.todo = rung.left(landed.get(&rung.key).copied());
         let lacks = |artifact: &Artifact| !ground.cache.seems_to_hold(artifact);
         rung.to_fetch = rung.is_to_bring() && rung.shelved().is_some_and(|it| it.artifacts.iter().any(lacks));
     }
 }
 
 /// The rung's berth, where the others of its household lend it files or it has corners.
-fn berth(ground: &Ground<'_>, rung: &Rung, rungs: &[Rung]) -> Option<Berth> {
+fn berth(ground: &Ground<'_>, rung: &Rung, lending: &[&Rung]) -> Option<Berth> {
     let place = &rung.shelved()?.place;
     let mut loans = Vec::new();
-    let household = rungs.iter().filter(|other| other.key.household == rung.key.household && other.key != rung.key);
+    let household = lending.iter().filter(|other| other.key.household == rung.key.household && other.key != rung.key);
     for lender in household {
         let Some(from) = lender.shelved() else { continue };
         let lends = lender.definition.lends.iter().filter(|lends| rung.answers_to(&lends.to));
@@ -240,9 +251,34 @@ fn berth(ground: &Ground<'_>, rung: &Rung, rungs: &[Rung]) -> Option<Berth> {
     }))
 }
 
-fn because(ladder: &Ladder, found: &Found<'_>, needs: &Needs) -> Vec<Because> {
-    let is_meant = |wish: &&Wish| found.key.household.is_shared() && found.definition.answers_to(&wish.tool);
-    let wished = ladder.wishes.iter().filter(is_meant).map(|wish| Because::Wished { line: wish.place.line });
-    let needed = needs.iter().filter(|(_, needs)| needs.contains(&found.key));
-    wished.chain(needed.map(|(key, _)| Because::NeededBy { rung: key.clone() })).collect()
+/// Who asks for what: a ladder may have tens of thousands of wishes.
+struct Asked<'a> {
+    wishes: HashMap<&'a str, Vec<usize>>,
+    needed_by: BTreeMap<&'a RungKey, Vec<&'a RungKey>>,
+}
+
+impl<'a> Asked<'a> {
+    fn of(ladder: &'a Ladder, needs: &'a Needs) -> Self {
+        let mut asked = Self { wishes: HashMap::new(), needed_by: BTreeMap::new() };
+        for wish in &ladder.wishes {
+            asked.wishes.entry(wish.tool.as_str()).or_default().push(wish.place.line);
+        }
+        for (key, needed) in needs.iter().flat_map(|(key, needed)| needed.iter().map(move |needed| (key, needed))) {
+            asked.needed_by.entry(needed).or_default().push(key);
+        }
+        asked
+    }
+
+    /// The wishes for a rung by their lines, and the rungs that need it.
+    fn for_rung(&self, found: &Found<'_>) -> Vec<Because> {
+        let names = std::iter::once(&found.definition.tool).chain(&found.definition.provides);
+        let names = names.filter(|_| found.key.household.is_shared());
+        let mut lines: Vec<usize> =
+            names.filter_map(|name| self.wishes.get(name.as_str())).flatten().copied().collect();
+        lines.sort_unstable();
+        lines.dedup();
+        let wished = lines.into_iter().map(|line| Because::Wished { line });
+        let needed = self.needed_by.get(&found.key).into_iter().flatten();
+        wished.chain(needed.map(|key| Because::NeededBy { rung: (*key).clone() })).collect()
+    }
 }
