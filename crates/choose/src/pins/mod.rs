@@ -75,9 +75,9 @@ pub struct Limits {
 }
 
 impl Limits {
-    /// The usual number of steps, within a time that starts now.
+    /// The usual number of steps, within a time that starts now; more than a day counts as one.
     pub fn within(time: Duration) -> Self {
-        Self { steps: 5_000_000, until: Instant::now() + time }
+        Self { steps: 5_000_000, until: Instant::now() + time.min(Duration::from_hours(24)) }
     }
 
     fn is_over(&self) -> bool {

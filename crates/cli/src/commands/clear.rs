@@ -27,8 +27,11 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
         // One that was moved is recognised before its old path is taken for gone.
         let _ = Landings::of(&context.around.home.ladders(), &ladder);
     }
-    let policy =
-        Policy { landings: options.keep, used_within: Duration::from_hours(24 * options.idle), cache: options.cache };
+    let policy = Policy {
+        landings: options.keep,
+        used_within: Duration::from_hours(options.idle.saturating_mul(24).min(u64::from(u32::MAX))),
+        cache: options.cache,
+    };
     // Looking needs no right to write; what is found is looked for again once nobody else writes.
     let find = || {
         if options.all {

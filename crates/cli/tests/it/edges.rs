@@ -171,3 +171,67 @@ fn a_limit_on_the_size_of_files_is_an_error_and_no_crash() {
     assert!(ran.code > 0 && ran.stderr.contains("kladder: "), "{} {}", ran.code, ran.stderr);
     let _ = sandbox.run(&["climb"]).passed();
 }
+
+/// A pipe that nobody writes to would be waited for without end, and a folder in a file's place is no reason to crash.
+#[test]
+fn what_stands_in_the_place_of_a_file_is_told_with_its_path() {
+    let places = [
+        ("desk/ladder.toml", &["climb"][..]),
+        ("desk/ladder.pinned.toml", &["climb"]),
+        ("home/config/config.toml", &["climb"]),
+        ("catalog/catalog.toml", &["pin"]),
+        ("catalog/tools/tombolet.toml", &["pin"]),
+        ("home/data/lock", &["climb"]),
+        ("home/data/journal.db", &["log"]),
+        ("home/data/terms.json", &["terms"]),
+        ("home/data/restarts.json", &["climb"]),
+    ];
+    for (place, arguments) in places {
+        for kind in ["a pipe", "a folder"] {
+            let sandbox = Sandbox::new();
+            sandbox.wish("tombolet = \"any\"");
+            let _ = sandbox.run(&["climb"]).passed();
+            sandbox.wish("tombolet = \"any\"\noarweld = \"any\"");
+            if place.starts_with("desk/ladder.pinned") || place.starts_with("home/data/restarts") {
+                let _ = sandbox.run(&["pin"]).passed();
+            }
+            let path = sandbox.path(place);
+            let _ = fs::remove_file(&path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            if kind == "a pipe" {
+                rustix::fs::mkfifoat(rustix::fs::CWD, &path, rustix::fs::Mode::RUSR | rustix::fs::Mode::WUSR).unwrap();
+            } else {
+                fs::create_dir(&path).unwrap();
+            }
+            let mut child = sandbox.start(arguments);
+            let began = Instant::now();
+            while child.try_wait().unwrap().is_none() {
+                assert!(began.elapsed() < Duration::from_secs(60), "{arguments:?} waits for {kind} at {place}");
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            let ran = sandbox.finished(child.wait_with_output().unwrap());
+            let name = path.file_name().unwrap().to_str().unwrap();
+            // The one who looks for a ladder goes on upward past what is no file.
+            let is_named = ran.stderr.contains(name) || place == "desk/ladder.toml";
+            assert!(ran.code != 0 && is_named, "{kind} at {place}: {} {}{}", ran.code, ran.stdout, ran.stderr);
+            assert!(!ran.stderr.contains("panicked"), "{kind} at {place}: {}", ran.stderr);
+        }
+    }
+}
+
+#[test]
+fn numbers_beyond_all_bounds_are_told_or_taken() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    sandbox.write("home/config/config.toml", "[network]\npatience = 9223372036854775807\n");
+    let ran = sandbox.run(&["climb"]);
+    assert!(ran.code == 10 && ran.stderr.contains("more seconds than a day has, 86400"), "{} {}", ran.code, ran.stderr);
+    fs::remove_file(sandbox.path("home/config/config.toml")).unwrap();
+    let most = u64::MAX.to_string();
+    let _ = sandbox.run(&["pin", "--within", &most]).passed();
+    let _ = sandbox.run(&["climb", "--wait", &most]).passed();
+    let _ = sandbox.run(&["clear", "--yes", "--keep", &most, "--idle", &most]).passed();
+    sandbox.edit("catalog/tools/tombolet.toml", "[[checks]]", "[[checks]]\nlimit = 9223372036854775807");
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["verify"]).passed();
+}

@@ -3,11 +3,35 @@
 use std::ffi::OsString;
 use std::fs;
 use std::io::{self, Read, Write};
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 
 pub use kladder_choose::document::FileError;
 use kladder_choose::document::Source;
+use rustix::fs::OFlags;
+
+/// Opens a plain file for reading. What stands in its place, a pipe for instance, is refused and not waited for.
+///
+/// # Errors
+/// [`FileError`] where it is missing, cannot be read, or is no plain file.
+pub fn open(path: &Path) -> Result<fs::File, FileError> {
+    let at_once = i32::try_from(OFlags::NONBLOCK.bits()).unwrap_or_default();
+    let file = fs::OpenOptions::new().read(true).custom_flags(at_once).open(path).on("read", path)?;
+    if !file.metadata().on("read", path)?.is_file() {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "it is not a plain file")).on("read", path);
+    }
+    Ok(file)
+}
+
+/// Reads all of a plain file.
+///
+/// # Errors
+/// As of [`open`].
+pub fn read(path: &Path) -> Result<Vec<u8>, FileError> {
+    let mut bytes = Vec::new();
+    open(path)?.read_to_end(&mut bytes).on("read", path)?;
+    Ok(bytes)
+}
 
 /// Reads a file that people write as text, of at most 16 MiB.
 ///
@@ -16,12 +40,8 @@ use kladder_choose::document::Source;
 pub fn source(path: &Path) -> Result<Source, FileError> {
     const MOST: u64 = 16 << 20;
     let wrong = |text: &str| io::Error::new(io::ErrorKind::InvalidData, text.to_owned());
-    let file = fs::File::open(path).on("read", path)?;
-    let meta = file.metadata().on("read", path)?;
-    if !meta.is_file() {
-        return Err(wrong("it is not a plain file")).on("read", path);
-    }
-    if meta.len() > MOST {
+    let file = open(path)?;
+    if file.metadata().on("read", path)?.len() > MOST {
         return Err(wrong("it has more than 16 MiB, which no file that people write has")).on("read", path);
     }
     let mut bytes = Vec::new();

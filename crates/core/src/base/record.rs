@@ -1,6 +1,5 @@
 //! Records that this program writes for itself: JSON with a `format`, written in one step.
 
-use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -46,7 +45,7 @@ struct Peek {
 /// # Errors
 /// [`RecordError`] where the file is missing, is no record, or has a format above `newest`.
 pub fn read<T: DeserializeOwned>(path: &Path, newest: u32) -> Result<T, RecordError> {
-    let bytes = fs::read(path).on("read", path)?;
+    let bytes = files::read(path)?;
     let damaged = |source| RecordError::Damaged { path: path.to_path_buf(), source };
     let Peek { format } = serde_json::from_slice(&bytes).map_err(damaged)?;
     if format > newest {
@@ -133,6 +132,8 @@ pub mod optional_path {
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
 
     #[derive(Debug, Deserialize, Serialize, PartialEq)]

@@ -42,7 +42,7 @@ pub fn read_pins(path: &Path) -> Result<Option<Pins>, PinsFileError> {
 /// [`FileError`]; the old pins are still there then.
 pub fn write_pins(pins: &Pins, path: &Path) -> Result<bool, FileError> {
     let text = pins.to_toml();
-    if std::fs::read_to_string(path).is_ok_and(|old| old == text) {
+    if files::read(path).is_ok_and(|old| old == text.as_bytes()) {
         return Ok(false);
     }
     // A link to the pins stays a link.

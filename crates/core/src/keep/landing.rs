@@ -160,6 +160,11 @@ pub enum LandingError {
     },
 }
 
+fn text(path: &Path) -> Result<String, FileError> {
+    let wrong = |error| std::io::Error::new(std::io::ErrorKind::InvalidData, error);
+    String::from_utf8(files::read(path)?).map_err(wrong).on("read", path)
+}
+
 /// `path` with the folder of commands in front.
 pub fn path_with(commands: &Path, path: &OsString) -> OsString {
     let all = std::iter::once(commands.to_path_buf()).chain(std::env::split_paths(path));
@@ -254,13 +259,13 @@ impl Landings {
     /// The pins that a landing was made from.
     pub fn pins(&self, number: u32) -> Result<String, FileError> {
         let path = self.landing(number).join("pins.toml");
-        fs::read_to_string(&path).on("read", &path)
+        text(&path)
     }
 
     /// The ladder that a landing was made from, as it was then.
     pub fn ladder(&self, number: u32) -> Result<String, FileError> {
         let path = self.landing(number).join("ladder.toml");
-        fs::read_to_string(&path).on("read", &path)
+        text(&path)
     }
 
     /// Makes a landing current, and puts its pins at `pins`. Doing it twice does no harm.
@@ -329,7 +334,7 @@ impl Landings {
     /// [`LandingError`] where there is no current landing, or its table cannot be read.
     pub fn environment(&self, path: &OsString) -> Result<Vec<(OsString, OsString)>, LandingError> {
         let table = self.current_link().join(TABLE);
-        let bytes = fs::read(&table).on("read", &table)?;
+        let bytes = files::read(&table)?;
         let mut variables = table::variables(&bytes).map_err(|source| LandingError::Table { path: table, source })?;
         variables.push(("PATH".into(), path_with(&self.current_link().join(COMMANDS), path)));
         Ok(variables)

@@ -3,13 +3,12 @@
 //! `data/rates.json`: bytes and seconds of fetching and unpacking. Each climb halves what was known before, so that the
 //! last few decide.
 
-use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::FileError;
+use crate::base::files::{self, FileError};
 use crate::base::record;
 
 /// What is known about speed.
@@ -55,7 +54,7 @@ impl Pace {
 impl Rates {
     /// Reads what is known in the folder `data`; nothing, when it is missing or unreadable.
     pub fn read(data: &Path) -> Self {
-        let bytes = fs::read(data.join("rates.json")).unwrap_or_default();
+        let bytes = files::read(&data.join("rates.json")).unwrap_or_default();
         serde_json::from_slice(&bytes).unwrap_or_default()
     }
 

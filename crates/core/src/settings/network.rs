@@ -15,11 +15,23 @@ pub struct Manners {
     /// How often a yard that broke is tried again.
     pub retries: u32,
     /// Seconds without progress after which a yard counts as broken.
+    #[serde(deserialize_with = "seconds")]
     pub patience: u64,
     /// How many rungs are brought in at once.
     pub at_once: Option<usize>,
     /// Most bytes a second, all downloads together.
     pub rate: Option<Rate>,
+}
+
+/// Most seconds that anything is waited for: a day.
+const LONGEST: u64 = 24 * 60 * 60;
+
+fn seconds<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<u64, D::Error> {
+    let seconds = u64::deserialize(deserializer)?;
+    if seconds > LONGEST {
+        return Err(serde::de::Error::custom(format!("these are more seconds than a day has, {LONGEST}")));
+    }
+    Ok(seconds)
 }
 
 impl Default for Manners {

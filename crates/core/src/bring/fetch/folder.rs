@@ -8,6 +8,7 @@ use std::time::Duration;
 use kladder_choose::catalog::Artifact;
 
 use super::yard::{Offer, Yard, YardError, check_size};
+use crate::base::files;
 
 /// A folder of artifacts.
 #[derive(Clone, Debug)]
@@ -28,16 +29,15 @@ impl Yard for Folder {
     fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
         let unreadable = |source| YardError::Folder { source };
         fs::read_dir(&self.0).map_err(unreadable)?;
-        let mut file = match fs::File::open(artifact.file.below(&self.0)) {
+        let mut file = match files::open(&artifact.file.below(&self.0)).map_err(|error| error.source) {
             Ok(file) => file,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(YardError::NotThere),
+            // A folder or a pipe of this name is no artifact.
+            Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::InvalidData) => {
+                return Err(YardError::NotThere);
+            }
             Err(source) => return Err(unreadable(source)),
         };
-        let meta = file.metadata().map_err(unreadable)?;
-        if !meta.is_file() {
-            return Err(YardError::NotThere);
-        }
-        check_size(meta.len(), artifact)?;
+        check_size(file.metadata().map_err(unreadable)?.len(), artifact)?;
         file.seek(SeekFrom::Start(from)).map_err(unreadable)?;
         Ok(Offer { from, body: Box::new(file) })
     }

@@ -1,6 +1,5 @@
 //! The way to servers, with the manners that the settings ask for.
 
-use std::fs;
 use std::io;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -11,7 +10,7 @@ use std::time::{Duration, Instant};
 use ureq::http::Uri;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
 
-use crate::base::files::{Attach, FileError};
+use crate::base::files::{self, Attach, FileError};
 use crate::settings::{Manners, Rate};
 
 /// Looking up an address and connecting to it takes no longer than this.
@@ -115,7 +114,7 @@ fn is_loopback(address: &str) -> bool {
 
 /// The platform's certificates and those of a file.
 fn certificates(file: &Path) -> Result<RootCerts, NetworkError> {
-    let pem = fs::read(file).on("read", file)?;
+    let pem = files::read(file)?;
     let items: Result<Vec<_>, _> = ureq::tls::parse_pem(&pem).collect();
     let items = items.map_err(|error| io::Error::other(error.to_string())).on("read the certificates in", file)?;
     let mut all: Vec<Certificate<'static>> = Vec::new();

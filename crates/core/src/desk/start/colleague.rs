@@ -124,7 +124,7 @@ impl Colleague {
             }
         }
         let text = rewritten(&source, &moved)?;
-        if let Ok(pins) = fs::read(ladder.pins_path()) {
+        if let Ok(pins) = files::read(&ladder.pins_path()) {
             files::replace(&path.with_file_name("ladder.pinned.toml"), &pins)?;
         }
         Ok(files::replace(path, text.as_bytes())?)

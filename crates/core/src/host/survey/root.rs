@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use super::described::Described;
 use super::{Host, Odd};
+use crate::base::files;
 
 /// Host files are small; more than this, in bytes, is not read. C libraries are the largest of them.
 const MOST: u64 = 8 << 20;
@@ -45,7 +46,7 @@ impl Root {
     /// The bytes of a file; `None` when it is not there or cannot be read.
     pub fn bytes(&self, absolute: &str) -> Option<Vec<u8>> {
         let mut bytes = Vec::new();
-        fs::File::open(self.at(absolute)).ok()?.take(MOST).read_to_end(&mut bytes).ok()?;
+        files::open(&self.at(absolute)).ok()?.take(MOST).read_to_end(&mut bytes).ok()?;
         Some(bytes)
     }
 

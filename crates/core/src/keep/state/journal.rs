@@ -51,6 +51,9 @@ pub enum JournalError {
         /// What it said.
         source: rusqlite::Error,
     },
+    /// Something else stands in its place: a folder, a pipe.
+    #[error("the journal {} is not a plain file", .0.display())]
+    NotAFile(PathBuf),
     /// It is written by a newer version of this program.
     #[error("the journal {} has version {version}, and this kladder knows up to {VERSION}", path.display())]
     Newer {
@@ -59,6 +62,12 @@ pub enum JournalError {
         /// Its version.
         version: i64,
     },
+}
+
+/// The library would wait for a pipe.
+fn check_plain(path: &Path) -> Result<(), JournalError> {
+    let is_else = std::fs::metadata(path).is_ok_and(|meta| !meta.is_file());
+    if is_else { Err(JournalError::NotAFile(path.to_path_buf())) } else { Ok(()) }
 }
 
 impl JournalError {
@@ -149,6 +158,7 @@ impl Journal {
     /// [`JournalError`] where it is damaged, newer than this program, or cannot be written; it is left as it is.
     pub fn open(data: &Path) -> Result<Self, JournalError> {
         let path = Self::at(data);
+        check_plain(&path)?;
         let wrong = |source| JournalError::Sqlite { path: path.clone(), source };
         let mut connection = Connection::open(&path).map_err(wrong)?;
         connection.busy_timeout(PATIENCE).map_err(wrong)?;
@@ -178,6 +188,7 @@ impl Journal {
         if !path.exists() {
             return Ok(None);
         }
+        check_plain(&path)?;
         let wrong = |source| JournalError::Sqlite { path: path.clone(), source };
         let open = |uri: &str| {
             let connection =
