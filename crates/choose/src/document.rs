@@ -155,10 +155,20 @@ impl Source {
                 DocumentError::UnknownWord { place, word, near, known }
             }
             Wording::MissingKey { key } => DocumentError::MissingKey { place, key },
-            Wording::Other(message) => DocumentError::Invalid { place, message },
+            Wording::Other(message) => {
+                let is_single = place.text.starts_with('[') && !place.text.starts_with("[[");
+                let hint = match place.text.trim_matches(['[', ']']) {
+                    name if is_single && message == SINGLE => format!("; several are written with [[{name}]]"),
+                    _ => String::new(),
+                };
+                DocumentError::Invalid { place, message: message + &hint }
+            }
         }
     }
 }
+
+/// What is said where one table stands for a list of them.
+const SINGLE: &str = "this is a table; here stands a list";
 
 /// What a sentence of the library that reads TOML says.
 enum Wording {
@@ -184,6 +194,9 @@ impl Wording {
         }
         if message.starts_with("duplicate field ") || message.starts_with("duplicate key") {
             return Self::Other("this key stands here twice".to_owned());
+        }
+        if message.starts_with("invalid float") || message.starts_with("invalid integer") {
+            return Self::Other("this is no number; a text stands in quotes".to_owned());
         }
         let mismatch = message.strip_prefix("invalid type: ").or_else(|| message.strip_prefix("invalid value: "));
         match mismatch.and_then(|rest| rest.rsplit_once(", expected ")) {
@@ -282,6 +295,12 @@ mod tests {
             ("gauges = 3", "gauges = -1", "this is a whole number, -1; here stands a whole number, not below zero"),
             ("gauges = 3", "gauges = 'three'", "this is a text, \"three\"; here stands a whole number, not below zero"),
             ("list = []", "list = {}", "this is a table; here stands a list"),
+            (
+                "list = []\nflag = true",
+                "flag = true\n[list]",
+                "this is a table; here stands a list; several are written with [[list]]",
+            ),
+            ("gauges = 3", "gauges = 6.0.2", "this is no number; a text stands in quotes"),
             ("flag = true", "flag = []", "this is a list; here stands true or false"),
             ("title = 'x'", "title = 1.5", "this is a number, 1.5; here stands a text in quotes"),
             ("gauges = 3\n", "", "the key `gauges` is missing"),

@@ -339,5 +339,8 @@ pub(crate) enum YardCommand {
         /// The address to listen on; port 0 takes a free one
         #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
         listen: SocketAddr,
+        /// Tell each request on standard error: who, the status, the bytes sent, the path
+        #[arg(long)]
+        log: bool,
     },
 }

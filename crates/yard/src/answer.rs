@@ -8,7 +8,7 @@ use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, UNIX_EPOCH};
 
-use crate::{Fault, Rule, Settings};
+use crate::{Answered, Fault, Rule, Settings};
 
 /// A request's header may be this long, in bytes.
 const LONGEST_HEADER: usize = 16 * 1024;
@@ -24,11 +24,22 @@ struct Request {
 
 /// Reads one request from `stream` and answers it.
 pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -> io::Result<()> {
-    let mut out = stream;
-    let request = match read_request(stream)? {
-        Ok(request) => request,
-        Err(status) => return plain(out, status, ""),
+    let (path, answered) = match read_request(stream)? {
+        Ok(request) => (request.path.clone(), respond(stream, &request, settings, faults)),
+        Err(status) => (String::new(), plain(stream, status, "")),
     };
+    if let (Some(tell), Ok((status, bytes))) = (settings.tell, &answered) {
+        let client = stream.peer_addr().map_or_else(|_| "somebody".to_owned(), |address| address.ip().to_string());
+        tell(&Answered { client, path, status: *status, bytes: *bytes });
+    }
+    answered.map(|_| ())
+}
+
+/// The status that was answered, and the bytes of the body.
+type Sent = (u16, u64);
+
+fn respond(stream: &TcpStream, request: &Request, settings: &Settings, faults: &Faults) -> io::Result<Sent> {
+    let mut out = stream;
     let fault = faults.next(&request.path, &settings.rules);
     match fault {
         Some(Fault::Status(status)) => return plain(out, *status, ""),
@@ -53,20 +64,23 @@ pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -
         (part, _) => part,
     };
     send_head(out, size, part.as_ref(), &tag, fault)?;
+    let status = if part.is_some() { 206 } else { 200 };
     if request.head_only {
-        return Ok(());
+        return Ok((status, 0));
     }
     let part = part.unwrap_or(0..size);
+    let bytes = part.end - part.start;
     match fault {
         Some(Fault::Reset(after)) => {
             send_body(out, file, part.start..(part.start + after).min(part.end))?;
             out.flush()?;
             // Closing with no time to linger sends a reset.
-            Ok(rustix::net::sockopt::set_socket_linger(stream, Some(Duration::ZERO))?)
+            rustix::net::sockopt::set_socket_linger(stream, Some(Duration::ZERO))?;
         }
-        Some(fault) => send_badly(out, file, part, fault),
-        None => send_body(out, file, part),
+        Some(fault) => send_badly(out, file, part, fault)?,
+        None => send_body(out, file, part)?,
     }
+    Ok((status, bytes))
 }
 
 fn read_request(mut stream: &TcpStream) -> io::Result<Result<Request, u16>> {
@@ -186,7 +200,7 @@ fn send_badly(mut out: &TcpStream, mut file: File, part: Range<u64>, fault: &Fau
     }
 }
 
-fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<()> {
+fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<Sent> {
     let reason = match status {
         302 => "Found",
         400 => "Bad Request",
@@ -197,7 +211,8 @@ fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<()> {
         503 => "Service Unavailable",
         _ => "Error",
     };
-    write!(out, "HTTP/1.1 {status} {reason}\r\n{header}Content-Length: 0\r\nConnection: close\r\n\r\n")
+    write!(out, "HTTP/1.1 {status} {reason}\r\n{header}Content-Length: 0\r\nConnection: close\r\n\r\n")?;
+    Ok((status, 0))
 }
 
 /// How often each rule has applied.

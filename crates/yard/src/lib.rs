@@ -10,7 +10,7 @@ mod fault;
 pub use fault::{Fault, Rule};
 
 use std::io;
-use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -29,6 +29,21 @@ pub struct Settings {
     pub folder: PathBuf,
     /// Misbehaviour, for tests; the first rule that fits a path applies.
     pub rules: Vec<Rule>,
+    /// Who is told of each answer, once it is sent.
+    pub tell: Option<fn(&Answered)>,
+}
+
+/// A request that was answered.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answered {
+    /// The client's address.
+    pub client: String,
+    /// The path that was asked for, as the client sent it; empty for what is no request.
+    pub path: String,
+    /// The status (RFC 9110, section 15).
+    pub status: u16,
+    /// Bytes of the body.
+    pub bytes: u64,
 }
 
 /// A running server; it stops when dropped.
@@ -46,7 +61,7 @@ impl Yard {
     /// # Errors
     /// When the folder cannot be read or the address cannot be listened on.
     pub fn serve(folder: &Path, address: SocketAddr) -> io::Result<Self> {
-        Self::with(Settings { folder: folder.to_path_buf(), rules: Vec::new() }, address)
+        Self::with(Settings { folder: folder.to_path_buf(), ..Settings::default() }, address)
     }
 
     /// Serves with rules of misbehaviour.
@@ -70,9 +85,12 @@ impl Yard {
         Ok(Self { address, stop, requests, accepting: Some(accepting) })
     }
 
-    /// The address that clients use, like `http://127.0.0.1:8080`.
+    /// The address that clients use, like `http://127.0.0.1:8080`. Where it listens on every address of the machine, that is
+    /// the one by which others would see it, or its own loopback where there are no others.
     pub fn url(&self) -> String {
-        format!("http://{}", self.address)
+        let port = self.address.port();
+        let host = if self.address.ip().is_unspecified() { seen_as(self.address.is_ipv6()) } else { self.address.ip() };
+        format!("http://{}", SocketAddr::new(host, port))
     }
 
     /// Requests answered so far.
@@ -98,6 +116,23 @@ impl Drop for Yard {
             let _ = accepting.join();
         }
     }
+}
+
+/// The address of this machine's way out. Nothing is sent: connecting a datagram socket only chooses the way (the addresses
+/// are those of RFC 5737 and RFC 3849, which belong to nobody).
+fn seen_as(six: bool) -> IpAddr {
+    let (own, there, loopback): (IpAddr, IpAddr, IpAddr) = if six {
+        (
+            Ipv6Addr::UNSPECIFIED.into(),
+            Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1).into(),
+            Ipv6Addr::LOCALHOST.into(),
+        )
+    } else {
+        (Ipv4Addr::UNSPECIFIED.into(), Ipv4Addr::new(192, 0, 2, 1).into(), Ipv4Addr::LOCALHOST.into())
+    };
+    let way =
+        UdpSocket::bind((own, 0)).and_then(|socket| socket.connect((there, 9)).and_then(|()| socket.local_addr()));
+    way.map_or(loopback, |address| address.ip())
 }
 
 struct Clients {

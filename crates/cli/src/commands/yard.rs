@@ -1,19 +1,28 @@
 //! `kladder yard serve`
 
+use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
-use kladder_yard::Yard;
+use kladder_tell::text::{bytes, clean};
+use kladder_yard::{Answered, Settings, Yard};
 
 use crate::args::YardCommand;
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{TOLD, shown, styled};
 
+/// A line for each answer, besides what the command says: `127.0.0.1 200 1.2 kB /skerroc.tar.gz`.
+fn told(answered: &Answered) {
+    let Answered { client, path, status, bytes: sent } = answered;
+    // Whoever reads it may have gone; the yard serves on.
+    let _ = writeln!(std::io::stderr(), "{client} {status} {} {}", bytes(*sent), clean(path));
+}
+
 pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result<ExitCode, Problem> {
-    let YardCommand::Serve { folder, listen } = command;
+    let YardCommand::Serve { folder, listen, log } = command;
     let folder = context.around.folder.join(folder);
     let failed = |why: String| {
         Problem::new(Code::Failed, format!("cannot serve {} on {listen}", shown(&folder)))
@@ -23,7 +32,9 @@ pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result
     if !Path::new(&folder).is_dir() {
         return Err(failed("there is no such folder".to_owned()));
     }
-    let yard = Yard::serve(&folder, *listen).map_err(|error| failed(error.to_string()))?;
+    let tell: Option<fn(&Answered)> = log.then_some(told);
+    let settings = Settings { folder: folder.clone(), tell, ..Settings::default() };
+    let yard = Yard::with(settings, *listen).map_err(|error| failed(error.to_string()))?;
     let address = yard.url();
     out.value(&shapes::Served {
         format: shapes::Served::FORMAT,
@@ -32,9 +43,7 @@ pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result
     })?;
     out.say(format!("{} serves {}. Ctrl-C ends it.", styled(TOLD, &address), shown(&folder)))?;
     if listen.ip().is_unspecified() {
-        out.say(
-            "It listens on every address of this machine: others use this machine's name or address in its place.",
-        )?;
+        out.say("It listens on every address that this machine has.")?;
     }
     yard.wait();
     Ok(ExitCode::SUCCESS)

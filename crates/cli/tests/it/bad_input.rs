@@ -125,6 +125,7 @@ kladder: the catalog has no tool `zzz`
          5 | zzz = "1.4"
            | ^^^
   why    nor anything that looks like `zzz`
+  next   `kladder search WORDS` finds tools by what they do
 
 "#]],
     );

@@ -77,7 +77,7 @@ fn a_reader_that_goes_away_is_no_error() {
 fn a_yard_is_served_until_interrupted() {
     let sandbox = Sandbox::new();
     sandbox.wish("tombolet = \"any\"");
-    let mut serving = sandbox.start(&["yard", "serve", "../yard", "--listen", "127.0.0.1:0", "--json"]);
+    let mut serving = sandbox.start(&["yard", "serve", "../yard", "--listen", "0.0.0.0:0", "--log", "--json"]);
     let mut line = Vec::new();
     let mut out = serving.stdout.take().unwrap();
     while !line.ends_with(b"}\n") {
@@ -88,7 +88,8 @@ fn a_yard_is_served_until_interrupted() {
     let told: serde_json::Value = serde_json::from_slice(&line).unwrap();
     let _ = sandbox.run(&["climb", "--yard", told["address"].as_str().unwrap()]).passed();
     serving.kill().unwrap();
-    serving.wait().unwrap();
+    let log = sandbox.finished(serving.wait_with_output().unwrap()).stderr;
+    assert!(log.lines().any(|line| line.contains(" 200 ") && line.contains("/tombolet-")), "{log}");
     let wrong = sandbox.run(&["yard", "serve", "no such folder"]);
     assert!(wrong.code == 1 && wrong.stderr.contains("cannot serve no such folder"), "{}", wrong.stderr);
 }

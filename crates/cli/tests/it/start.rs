@@ -5,6 +5,7 @@ use std::process::Command;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+use kladder_choose::platform::Platform;
 use portable_pty::{Child, CommandBuilder, MasterPty, PtySize, native_pty_system};
 use snapbox::{assert_data_eq, str};
 
@@ -93,11 +94,16 @@ fn a_person_at_a_terminal_is_led_to_a_ladder_and_may_go_back() {
     let mut terminal = Terminal::start(&sandbox, &["start", "--catalog", "../catalog"]);
     terminal
         .at("What is this workstation for?", ENTER)
+        .at("What is this desk called?", &format!(" of mine{ENTER}"))
+        .at("For which machines besides this one", &format!(" {ENTER}"))
         .at("Which series of skerroc?", &format!("{UP}{ENTER}"))
-        .at("Which series of tidlow?", ENTER)
-        .at("Which pieces of tidlow?", ESCAPE)
         .at("Which series of tidlow?", &format!("{UP}{ENTER}"))
         .at("Which pieces of tidlow?", &format!(" {ENTER}"))
+        .at("Which series of neapstone?", ESCAPE)
+        // What was chosen before stands there when one goes back.
+        .at("Which pieces of tidlow?", ESCAPE)
+        .at("Which series of tidlow?", ENTER)
+        .at("Which pieces of tidlow?", ENTER)
         .at("Which series of neapstone?", ENTER)
         .at("A build tool", ENTER)
         .at("An editor", &format!("n{ENTER}"))
@@ -106,13 +112,21 @@ fn a_person_at_a_terminal_is_led_to_a_ladder_and_may_go_back() {
         .at("Your name", &format!("Gauge Keeper{ENTER}"))
         .at("Your e-mail", &format!("keeper@harbour.example{ENTER}"));
     assert_eq!(terminal.end(), 0);
+    let ladder = sandbox.read("new/ladder.toml").replace(&sandbox.folder.display().to_string(), "SANDBOX");
+    let (head, rest) = ladder.split_once("[machines]\n").unwrap();
+    let (machines, rest) = rest.split_once("\n\n").unwrap();
+    let here = Platform::built_for();
+    let is_line =
+        |line: &str| line.split_once(" = ").is_some_and(|(name, on)| on.trim_matches('"').replace('/', "-") == name);
+    assert!(machines.lines().count() == 2 && machines.lines().all(is_line), "{machines}");
+    assert!(machines.contains(here.as_str()), "{machines}");
     assert_data_eq!(
-        sandbox.read("new/ladder.toml").replace(&sandbox.folder.display().to_string(), "SANDBOX"),
+        [head, rest].concat(),
         str![[r##"
 # Write, build and try firmware for gauges and buoys: what this workstation must have.
 
 [ladder]
-title = "Gauge firmware desk"
+title = "Gauge firmware desk of mine"
 catalog = "../catalog"
 
 [rungs]
@@ -136,7 +150,7 @@ cc = { version = "any", host = "prefer" }              # this host has SANDBOX/b
 fn leaving_in_the_middle_leaves_nothing() {
     let sandbox = Sandbox::new();
     let mut terminal = Terminal::start(&sandbox, &["start", "--catalog", "../catalog"]);
-    terminal.at("What is this workstation for?", &format!("{DOWN}{ENTER}")).at("Which series of tidlow?", CTRL_C);
+    terminal.at("What is this workstation for?", &format!("{DOWN}{ENTER}")).at("What is this desk called?", CTRL_C);
     assert_eq!(terminal.end(), 130);
     assert!(!sandbox.path("new/ladder.toml").exists());
     assert!(!sandbox.read("home/config/config.toml").contains("identity"));

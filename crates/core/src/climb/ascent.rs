@@ -60,7 +60,7 @@ impl Site<'_> {
         let rungs = &prospect.route.rungs;
         let wiring = Wiring::of(rungs, &self.ladder.answers)?;
         let landings = self.landings();
-        let draft = landings.draft(&self.ladder.path)?;
+        let draft = landings.draft()?;
         launch::write(&wiring, draft.folder(), &self.home.data)?;
         let bench = Bench::new(draft.folder(), &wiring, rungs, self.catalogs, self.host, observer)?;
         let outcome = self.climb_rungs(prospect, &bench, recorder)?;

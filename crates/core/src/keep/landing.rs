@@ -340,14 +340,13 @@ impl Landings {
         Ok(variables)
     }
 
-    /// Begins a landing of the ladder at `ladder`.
+    /// Begins a landing.
     ///
     /// # Errors
     /// [`FileError`] where its folder cannot be made, or one that was left cannot be removed.
-    pub fn draft(&self, ladder: &Path) -> Result<Draft, FileError> {
+    pub fn draft(&self) -> Result<Draft, FileError> {
         let all = self.folder.join("landings");
         files::create_folder(&all)?;
-        Whose::of(ladder).write(&self.folder)?;
         let last = self.numbers()?.pop().max(self.current_number()).unwrap_or(0);
         let folder = all.join(format!("{}.making", last + 1));
         // What an interrupted climb left: only one process writes at a time.
@@ -380,6 +379,9 @@ impl Draft {
         files::replace(&self.folder.join("pins.toml"), pins.as_bytes())?;
         files::replace(&self.folder.join("ladder.toml"), text.as_bytes())?;
         crash::point("landing-recorded");
+        // Two up: the folder of all the ladder's landings.
+        let all = self.folder.ancestors().nth(2).unwrap_or(&self.folder);
+        Whose::of(&landing.ladder).write(all)?;
         let finished = self.folder.with_file_name(self.number.to_string());
         fs::rename(&self.folder, &finished).on("finish", &finished)?;
         self.committed = true;

@@ -98,7 +98,11 @@ impl Scene {
     }
 
     fn serve(&self, fault: Fault) -> kladder_yard::Yard {
-        let settings = Settings { folder: self.folder.path().join("yard"), rules: vec![Rule::new("", fault).times(1)] };
+        let settings = Settings {
+            folder: self.folder.path().join("yard"),
+            rules: vec![Rule::new("", fault).times(1)],
+            tell: None,
+        };
         kladder_yard::Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap()
     }
 }

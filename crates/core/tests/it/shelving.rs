@@ -123,7 +123,7 @@ fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
 }
 
 fn land(landings: &Landings, made: Made<'_>) -> Landing {
-    let landing = landings.draft(Path::new("/desk/ladder.toml")).unwrap().finish(made).unwrap();
+    let landing = landings.draft().unwrap().finish(made).unwrap();
     landings.make_current(landing.number, None).unwrap();
     landing
 }
@@ -136,7 +136,7 @@ fn a_landing_becomes_current_when_committed_and_not_before() {
     assert!(landings.current().unwrap().is_none());
     land(&landings, made(&ladder, "pins 1", "4.0.7"));
     let first = landings.current().unwrap().unwrap();
-    let draft = landings.draft(Path::new("/desk/ladder.toml")).unwrap();
+    let draft = landings.draft().unwrap();
     fs::write(draft.folder().join("half"), "done").unwrap();
     assert_eq!(landings.current().unwrap().unwrap(), first);
     let unfinished = draft.folder().to_path_buf();
@@ -154,7 +154,7 @@ fn what_a_killed_climb_left_is_no_obstacle() {
     let ladder = folder.path().join("ladder.toml");
     let landings = Landings::of(&folder.path().join("ladders"), &ladder);
     // Killed while making the first landing, and while switching to it.
-    std::mem::forget(landings.draft(Path::new("/desk/ladder.toml")).unwrap());
+    std::mem::forget(landings.draft().unwrap());
     let above = landings.current_link().parent().unwrap().to_path_buf();
     std::os::unix::fs::symlink("landings/1", above.join(".current-new")).unwrap();
     assert!(landings.current().unwrap().is_none());

@@ -4,7 +4,8 @@ use inquire::{Confirm, InquireError, MultiSelect, Select, Text};
 use kladder_choose::catalog::{Catalogs, Preset};
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::OnHost;
-use kladder_core::desk::start::{Answers, Question};
+use kladder_choose::platform::Platform;
+use kladder_core::desk::start::{Answers, Question, machines};
 
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean};
@@ -43,6 +44,7 @@ pub(super) fn hold_from_the_start(
     host: &dyn OnHost,
 ) -> Result<(Preset, Answers), Problem> {
     let presets = catalog.presets()?;
+    let mut answers = Answers::default();
     loop {
         let names: Vec<String> = presets.iter().map(|p| format!("{}: {}", p.preset, clean(&p.summary))).collect();
         let meaning = help("a preset is a start; every line of it can be changed later", CHOOSING);
@@ -51,7 +53,9 @@ pub(super) fn hold_from_the_start(
         let mut chosen = None;
         reply(select.raw_prompt_skippable(), |option| chosen = Some(option.index))?;
         let Some(preset) = chosen.and_then(|at| presets.get(at)) else { continue };
-        if let Some(answers) = ask_all(context, catalog, preset, host)? {
+        // Who works here, and on what, is the same whatever the workstation is for.
+        answers = Answers { machines: answers.machines, identity: answers.identity, ..Answers::default() };
+        if ask_all(context, catalog, preset, host, &mut answers)? {
             return Ok((preset.clone(), answers));
         }
     }
@@ -64,47 +68,52 @@ pub(super) fn hold(
     preset: &Preset,
     host: &dyn OnHost,
 ) -> Result<Answers, Problem> {
-    loop {
-        if let Some(answers) = ask_all(context, catalog, preset, host)? {
-            return Ok(answers);
-        }
-    }
+    let mut answers = Answers::default();
+    while !ask_all(context, catalog, preset, host, &mut answers)? {}
+    Ok(answers)
 }
 
-/// `None` when the person went back beyond the first question.
+/// `false` when the person went back beyond the first question. What was answered before stands there when a question is
+/// asked again.
 fn ask_all(
     context: &Context,
     catalog: &Catalogs,
     preset: &Preset,
     host: &dyn OnHost,
-) -> Result<Option<Answers>, Problem> {
+    answers: &mut Answers,
+) -> Result<bool, Problem> {
     let questions = all_questions(context, catalog, preset, host)?;
-    let mut answers = Answers::default();
     let mut asked: Vec<usize> = Vec::new();
     let mut at = 0;
     while at < questions.len() {
-        if !questions[at].applies(preset, &answers) {
+        if !questions[at].applies(preset, answers) {
             at += 1;
             continue;
         }
-        match ask(&questions[at], &mut answers)? {
+        match ask(&questions[at], answers)? {
             Reply::Answered => {
                 asked.push(at);
                 at += 1;
             }
             Reply::Back => match asked.pop() {
                 Some(before) => at = before,
-                None => return Ok(None),
+                None => return Ok(false),
             },
         }
     }
-    Ok(Some(answers))
+    Ok(true)
 }
 
 fn ask(question: &Question, answers: &mut Answers) -> Result<Reply, Problem> {
     match question {
+        Question::Title { default } => {
+            let was = answers.title.clone().unwrap_or_else(|| default.clone());
+            ask_text("What is this desk called?", "the title of the ladder", &was, |title| answers.title = title)
+        }
+        Question::Machines { here, others } => ask_machines(here, others, answers),
         Question::Optional { tool, text, default } => {
             let help = format!("adds {tool} and what it needs");
+            let default = answers.optional.get(tool).unwrap_or(default);
             yes_or_no(&clean(text), &help, *default, |yes| {
                 answers.optional.insert(tool.clone(), yes);
             })
@@ -118,15 +127,41 @@ fn ask(question: &Question, answers: &mut Answers) -> Result<Reply, Problem> {
                 found.version
             );
             let help = "it is looked at again at each climb; nothing of it is changed";
-            yes_or_no(&text, help, true, |yes| {
+            let default = answers.host.get(tool).copied().unwrap_or(true);
+            yes_or_no(&text, help, default, |yes| {
                 answers.host.insert(tool.clone(), yes);
             })
         }
-        Question::Name => ask_text("Your name, for version control:", |name| answers.identity.name = name),
+        Question::Name => {
+            let was = answers.identity.name.clone().unwrap_or_default();
+            ask_text("Your name, for version control:", WHO, &was, |name| answers.identity.name = name)
+        }
         Question::Email => {
-            ask_text("Your e-mail address, for version control:", |email| answers.identity.email = email)
+            let was = answers.identity.email.clone().unwrap_or_default();
+            ask_text("Your e-mail address, for version control:", WHO, &was, |email| answers.identity.email = email)
         }
     }
+}
+
+/// What a name and an address are for.
+const WHO: &str = "it stands in what you commit; kept in your settings, not in the ladder; may be left empty";
+
+fn ask_machines(here: &Platform, others: &[Platform], answers: &mut Answers) -> Result<Reply, Problem> {
+    let chosen = |platform: &Platform| answers.machines.values().any(|machine| machine == platform);
+    let before: Vec<usize> = (0..others.len()).filter(|at| chosen(&others[*at])).collect();
+    let text = format!("For which machines besides this one, {here}?");
+    let meaning = help("the same versions are pinned for all of them", TAKING);
+    let select = MultiSelect::new(&text, others.iter().map(Platform::as_str).collect())
+        .with_default(&before)
+        .with_help_message(&meaning)
+        .with_render_config(look());
+    reply(select.raw_prompt_skippable(), |taken| {
+        let mut all: Vec<Platform> = taken.iter().map(|option| others[option.index].clone()).collect();
+        if !all.is_empty() {
+            all.push(here.clone());
+        }
+        answers.machines = machines(&all);
+    })
 }
 
 fn yes_or_no(text: &str, help: &str, default: bool, take: impl FnOnce(bool)) -> Result<Reply, Problem> {
@@ -147,6 +182,7 @@ fn ask_series(
 ) -> Result<Reply, Problem> {
     let mut options: Vec<&str> = choices.iter().map(String::as_str).collect();
     options.push(NO_SERIES);
+    let default = answers.series.get(tool).map(String::as_str).or(default);
     let cursor = options.iter().position(|option| Some(*option) == default).unwrap_or(options.len() - 1);
     let text = format!("Which series of {tool}?");
     let meaning = help("a series is a run of releases; the newest of it is taken, and pinned", CHOOSING);
@@ -169,7 +205,10 @@ fn ask_pieces(
     };
     let text = format!("Which pieces of {tool}?");
     let meaning = help("what another tool needs comes by itself", TAKING);
+    let taken = |at: &usize| answers.pieces.get(tool).is_some_and(|pieces| pieces.contains(&choices[*at].0));
+    let before: Vec<usize> = (0..choices.len()).filter(taken).collect();
     let select = MultiSelect::new(&text, choices.iter().map(label).collect())
+        .with_default(&before)
         .with_help_message(&meaning)
         .with_render_config(look());
     reply(select.raw_prompt_skippable(), |taken| {
@@ -178,8 +217,8 @@ fn ask_pieces(
     })
 }
 
-fn ask_text(text: &str, take: impl FnOnce(Option<String>)) -> Result<Reply, Problem> {
-    let prompt = Text::new(text).with_help_message("kept in your settings, not in the ladder; may be left empty");
+fn ask_text(text: &str, help: &str, was: &str, take: impl FnOnce(Option<String>)) -> Result<Reply, Problem> {
+    let prompt = Text::new(text).with_help_message(help).with_initial_value(was);
     reply(prompt.with_render_config(look()).prompt_skippable(), |value| {
         take(Some(value.trim().to_owned()).filter(|value| !value.is_empty()));
     })

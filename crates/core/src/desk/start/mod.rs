@@ -9,7 +9,7 @@ mod compose;
 pub use colleague::{Colleague, ColleagueError};
 pub use compose::compose;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Deserialize;
 
@@ -76,6 +76,18 @@ pub enum StartError {
 /// Something to ask.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Question {
+    /// What the ladder is called.
+    Title {
+        /// The default: what the preset is called.
+        default: String,
+    },
+    /// For which machines besides this one it is to be pinned.
+    Machines {
+        /// The platform of this one.
+        here: Platform,
+        /// Those of others that the preset's tools are there for.
+        others: Vec<Platform>,
+    },
     /// Whether an optional tool is wanted.
     Optional {
         /// The tool.
@@ -159,7 +171,8 @@ pub fn questions(
     platform: &Platform,
     host: &dyn OnHost,
 ) -> Result<Vec<Question>, StartError> {
-    let mut questions = Vec::new();
+    let mut questions = vec![Question::Title { default: preset.title.clone() }];
+    questions.extend(machines_question(catalogs, preset, platform)?);
     for rung in &preset.rungs {
         let (tool, default) = (rung.tool.clone(), rung.default);
         questions.extend(rung.question.clone().map(|text| Question::Optional { tool, text, default }));
@@ -176,6 +189,29 @@ pub fn questions(
     }
     questions.extend([Question::Name, Question::Email]);
     Ok(questions)
+}
+
+/// Only where there are other platforms that some tool of the preset has artifacts for.
+fn machines_question(
+    catalogs: &Catalogs,
+    preset: &Preset,
+    platform: &Platform,
+) -> Result<Option<Question>, StartError> {
+    let mut others: BTreeSet<Platform> = BTreeSet::new();
+    for rung in &preset.rungs {
+        let definition = catalogs.tool(&rung.tool)?;
+        let releases = definition.iter().flat_map(|definition| &definition.releases);
+        let scopes = releases.flat_map(|release| &release.artifacts).flat_map(|artifact| &artifact.scopes);
+        others.extend(scopes.filter_map(|scope| scope.as_str().parse().ok()));
+    }
+    others.remove(platform);
+    let others: Vec<Platform> = others.into_iter().collect();
+    Ok((!others.is_empty()).then(|| Question::Machines { here: platform.clone(), others }))
+}
+
+/// The machines of a ladder for these platforms, each called as its platform is.
+pub fn machines(platforms: &[Platform]) -> BTreeMap<String, Platform> {
+    platforms.iter().map(|platform| (platform.as_str().replace('/', "-"), platform.clone())).collect()
 }
 
 /// The series that a rung's releases belong to, in the order of the newest release of each.
