@@ -173,6 +173,8 @@ kladder: a licence is not accepted; nothing was fetched
     assert_eq!(sandbox.run(&["climb", "--accept-licence", "another"]).code, 2);
     assert_eq!(sandbox.run(&["terms"]).passed().stdout, "No licence has been accepted.\n");
     let _ = sandbox.run(&["climb", "--accept-licence", "neapstone-terms"]).passed();
+    // Whether there is something to do or not.
+    assert_eq!(sandbox.run(&["climb", "--accept-licence", "another"]).code, 2);
     let json = sandbox.run(&["terms", "--json"]).passed().json();
     assert_eq!(json["accepted"][0]["tools"], serde_json::json!(["neapstone"]));
 

@@ -205,7 +205,9 @@ impl Site<'_> {
     ) -> Result<Climbed, ClimbError> {
         // What a killed run left is mended first: what it left may well be what the route is about.
         Writer::mend(self.home, observer)?;
-        if let Some(landing) = self.all_stand(&self.route()?) {
+        let route = self.route()?;
+        if let Some(landing) = self.all_stand(&route) {
+            Self::check_licences(&route, request)?;
             return Ok(Climbed::AllStand(landing));
         }
         let writer = Writer::enter(self.home, request.wait, observer)?;
@@ -274,7 +276,11 @@ impl Site<'_> {
         if let Some(name) = request.skip_gates.iter().find(|name| !gates.contains(name)) {
             return Err(ClimbError::NoSuch { what: "gate", name: name.clone(), there: gates });
         }
-        let rungs = prospect.route.rungs.iter();
+        Self::check_licences(&prospect.route, request)
+    }
+
+    fn check_licences(route: &Route, request: &Request) -> Result<(), ClimbError> {
+        let rungs = route.rungs.iter();
         let mut licences: Vec<String> = rungs.filter_map(|rung| rung.definition.licence.clone()).collect();
         licences.dedup();
         if let Some(name) = request.accept.iter().find(|name| !licences.contains(name)) {
