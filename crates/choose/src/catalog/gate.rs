@@ -1,4 +1,29 @@
 //! Gates: what the host must have or be before a rung can be climbed.
+//!
+//! A gate demands one thing; `advice` and `admin` say how it is opened, and `name` by what `--skip-gate` knows it.
+//!
+//! | key | like | holds where |
+//! |---|---|---|
+//! | `os` | `"linux"` | the system is this one |
+//! | `release` | `"debian >=12"` | the distribution and its release fit |
+//! | `c-library` | `"gnu >=2.31"` | the C library and its version fit |
+//! | `feature` | `"avx2"` | the processor has it, by the kernel's name |
+//! | `memory`, `disk` | `">= 2 GiB"` | there is so much; disk beyond what the route takes, where the shelf is |
+//! | `virtualisation` | `"there"`, `"usable"` | the hardware has it; the caller may open its device |
+//! | `driver` | `"nouveau >=1.3"` | a graphics device has this driver |
+//! | `command` | `"git >=2.30"` | it is on PATH and says such a version |
+//! | `group` | `"dialout"` | the caller is in it |
+//! | `reach` | `"yard.example:443"`, `"yard"` | connections are taken there, or by any yard |
+//! | `port` | `7380` | nothing listens there on the loopback |
+//!
+//! ```
+//! use kladder_choose::catalog::{Demand, Gate};
+//!
+//! let gate: Gate = toml::from_str("memory = \">= 2 GiB\"\nadvice = \"close the simulator\"")?;
+//! assert_eq!(gate.demand, Demand::Memory(2 << 30));
+//! assert_eq!(gate.name, "memory");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::fmt;
 use std::str::FromStr;

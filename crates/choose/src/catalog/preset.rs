@@ -1,4 +1,14 @@
 //! Presets: starting points for a ladder.
+//!
+//! ```toml
+//! preset = "gauge-firmware"
+//! title = "Gauge firmware desk"
+//! summary = "Write, build and try firmware for gauges and buoys"
+//! rungs = [
+//!     { tool = "skerroc", version = "1.4", series = "long-term", comment = "the compiler" },
+//!     { tool = "whimbrow", question = "An editor that knows the language?", default = true },
+//! ]
+//! ```
 
 use serde::Deserialize;
 

@@ -1,4 +1,15 @@
 //! Rehearsals: small projects that several rungs build and run together.
+//!
+//! ```toml
+//! rehearsal = "first-light"
+//! summary = "A program is compiled, linked and run"
+//! tools = ["skerroc", "tidlow"]
+//! files = { "src/light.sk" = "say light" }
+//! steps = [
+//!     { name = "compiles", run = ["skerroc", "src/light.sk", "-o", "light"] },
+//!     { name = "runs", run = ["tidlow", "light"], expect = { stdout = "light" } },
+//! ]
+//! ```
 
 use std::collections::BTreeMap;
 

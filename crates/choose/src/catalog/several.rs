@@ -1,4 +1,20 @@
 //! The catalogs of a ladder together: for each tool the first that has it counts.
+//!
+//! ```
+//! use kladder_choose::catalog::{Catalogs, Memory};
+//!
+//! let catalog = |name: &str, summary: &str| {
+//!     let mut memory = Memory::new(name);
+//!     memory.add("tombolet", &format!("tool = \"tombolet\"\nsummary = \"{summary}\"\n"));
+//!     memory
+//! };
+//! let own = catalog("harbour", "Ours");
+//! let common = catalog("coast", "Everybody's");
+//! let both = Catalogs::new(vec![Box::new(own), Box::new(common)])?;
+//! assert_eq!(both.tool("tombolet")?.unwrap().summary, "Ours");
+//! assert_eq!(both.home_of("tombolet"), Some("harbour"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;

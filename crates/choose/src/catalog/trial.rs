@@ -1,4 +1,25 @@
 //! One command and what must come of it.
+//!
+//! ```toml
+//! [[checks]]
+//! name = "says its version"
+//! run = ["skerroc", "--version"]
+//! input = ""                                     # given to its standard input
+//! expect = { status = 0, stdout = '^skerroc (?<version>\S+)' }
+//! limit = 60                                     # seconds
+//! ```
+//!
+//! Patterns match in time linear in the text; one that would take more than a megabyte when compiled is refused where it is
+//! read.
+//!
+//! ```
+//! use kladder_choose::catalog::Pattern;
+//!
+//! let pattern = Pattern::try_from(String::from(r"^skerroc (?<version>\S+)"))?;
+//! assert_eq!(&pattern.regex().captures("hello\nskerroc 1.4.2").unwrap()["version"], "1.4.2");
+//! assert!(Pattern::try_from(String::from("(((a{1000}){1000}){1000})")).is_err());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use serde::Deserialize;
 

@@ -1,4 +1,7 @@
 //! Changing a ladder's file: what people wrote around it stays.
+//!
+//! The file is read by a library that keeps what stands between values, changed in one place, and written as it was but for
+//! that: order, blanks and remarks are the person's.
 
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, TableLike, Value, value};
 

@@ -1,4 +1,30 @@
 //! The ladder: what is wanted, as people write it. Reading one does no I/O.
+//!
+//! ```
+//! use kladder_choose::document::Source;
+//! use kladder_choose::ladder::{HostPolicy, Ladder};
+//!
+//! let text = r#"
+//! [ladder]
+//! title = "Tide-gauge desk"
+//! catalog = "../catalog"
+//! [machines]
+//! desk = "linux/x86_64"
+//! [rungs]
+//! skerroc = "1.4"                          # a requirement
+//! tidlow = "long-term"                     # a series
+//! c-compiler = { host = "prefer" }         # a capability; the host's own will do
+//! whimbrow = { version = "any", optional = true }
+//! [answers]
+//! cc = "skerroc"                           # whose command `cc` is, where two rungs have one
+//! "#;
+//! let ladder = Ladder::parse(&Source::new("ladder.toml", text))?;
+//! assert_eq!(ladder.wishes.len(), 4);
+//! assert_eq!(ladder.wishes[1].range.series.as_deref(), Some("long-term"));
+//! assert_eq!(ladder.wishes[2].host, HostPolicy::Prefer);
+//! assert_eq!((ladder.wishes[0].place.line, ladder.wishes[0].range_place.column), (8, 11));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod edit;
 

@@ -1,4 +1,8 @@
 //! A clash of wishes in terms that a person can act on.
+//!
+//! The resolver hands over the smallest set of wishes and rules that it found to clash; here each rule becomes a step, and
+//! steps are put in the order of the chain that leads from one wish to the other. What a step rules out is told by whoever
+//! withholds it: a preview that nobody asked for, a missing artifact, the host's own that may not be taken.
 
 use std::collections::{BTreeMap, BTreeSet};
 

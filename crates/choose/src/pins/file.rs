@@ -2,6 +2,19 @@
 //!
 //! Rungs are tables sorted by tool, one line a platform, so that a moved rung is a small diff and two branches that move
 //! different rungs merge.
+//!
+//! ```toml
+//! [pinned]
+//! format = 2
+//! ladder = "5f0c…"                         # digest of the wishes: other remarks or another order of lines change nothing
+//! catalogs = [{ name = "tide-gauges", digest = "91ab…" }]
+//! left-out = ["whimbrow"]                  # optional wishes that could not be met
+//!
+//! [rungs.skerroc]
+//! version = "1.4.3"
+//! artifacts."linux/x86_64" = { file = "skerroc-1.4.3.tar.gz", size = 2513, sha256 = "0c84…" }
+//! artifacts."macos/aarch64" = { file = "skerroc-1.4.3-mac.tar.gz", size = 2498, sha256 = "77e1…" }
+//! ```
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;

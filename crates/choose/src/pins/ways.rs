@@ -1,4 +1,9 @@
 //! Ways out of a clash: small changes to the ladder, each of them tried.
+//!
+//! Candidates are made from the clashing wishes, in this order: another range in the form that the wish has, around the
+//! nearest releases; the same without its pieces; a preview that is asked for; the host's own allowed again; a platform
+//! left out; the wish left out. Each is put to the resolver with the rest of the ladder as it is, and only those after
+//! which there is an answer are told, with what that answer would change.
 
 use super::account::{Change, ChangedWish, ClashReport, Step, WayOut, Withheld};
 use super::seat::in_range;

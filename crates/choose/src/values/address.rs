@@ -1,4 +1,15 @@
 //! Where artifacts can come from, as it is written in settings, catalogs and on the command line.
+//!
+//! ```
+//! use kladder_choose::address::YardAddress;
+//! use std::path::Path;
+//!
+//! let yard = |text| YardAddress::new(text, Path::new("/desk"));
+//! assert_eq!(yard("../yard")?, YardAddress::Folder("/desk/../yard".into()));
+//! assert_eq!(yard("https://yard.example/a/")?, YardAddress::Server("https://yard.example/a".into()));
+//! assert!(yard("ftp://yard.example").is_err() && yard("https://").is_err() && yard("").is_err());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::fmt;
 use std::path::{Path, PathBuf};

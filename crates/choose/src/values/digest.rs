@@ -1,4 +1,14 @@
 //! SHA-256 digests (FIPS 180-4), and the one way in which our own values are digested.
+//!
+//! ```
+//! use kladder_choose::digest::{Canonical, Digest};
+//!
+//! assert!(Digest::of(b"abc").hex().starts_with("ba7816bf8f01cfea"));
+//! // Lengths stand before names and values, so that what differs never runs together to the same bytes.
+//! let one = Canonical::new("example", 1).field("a", "bc").finish();
+//! let other = Canonical::new("example", 1).field("ab", "c").finish();
+//! assert_ne!(one, other);
+//! ```
 
 use std::fmt;
 use std::str::FromStr;

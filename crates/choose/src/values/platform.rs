@@ -1,4 +1,15 @@
 //! Platforms: the operating system and processor that something runs on, and the machines that a ladder is pinned for.
+//!
+//! ```
+//! use kladder_choose::platform::{Platform, Scope};
+//!
+//! let desk: Platform = "linux/x86_64".parse()?;
+//! assert!("any".parse::<Scope>()?.holds_on(&desk) && "linux".parse::<Scope>()?.holds_on(&desk));
+//! // Beside musl runs only what is built for it.
+//! assert!(!"linux/x86_64".parse::<Scope>()?.holds_on(&"linux/x86_64/musl".parse()?));
+//! assert_eq!("linux-x86_64".parse::<Platform>().unwrap_err().near.as_deref(), Some("linux/x86_64"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::fmt;
 use std::str::FromStr;

@@ -1,4 +1,17 @@
 //! Texts with places to fill in.
+//!
+//! ```
+//! use kladder_choose::template::{Hole, Template};
+//! use std::ffi::OsStr;
+//!
+//! let text = Template::new("{folder}/lib/{version}")?;
+//! let filled = text.fill(|hole| OsStr::new(if hole == Hole::Version { "1.4.2" } else { "/shelf/skerroc" }));
+//! assert_eq!(filled, "/shelf/skerroc/lib/1.4.2");
+//! // Braces that are meant as such are doubled; a name that nothing fills is a mistake, not a text.
+//! assert_eq!(Template::new("${{version}}")?.fill(|_| OsStr::new("")), "${version}");
+//! assert!(Template::new("{foldr}").unwrap_err().to_string().contains("`{folder}` can"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::ffi::{OsStr, OsString};
 use std::fmt;

@@ -1,6 +1,29 @@
 //! The requirement language: comma-separated clauses that must all hold.
 //!
 //! `1.4` (1.4 and everything that starts with 1.4.), `=1.4.2`, `>=1.2`, `>1.2`, `<2`, `<=2`, `!=1.4.1`, `any`.
+//!
+//! The grammar, in the notation of RFC 5234; blanks may stand around a comma and behind an operator:
+//!
+//! ```text
+//! requirement = "any" / clause *( "," clause )
+//! clause      = [ ">=" / "<=" / "!=" / ">" / "<" / "=" ] version
+//! ```
+//!
+//! How two versions compare is the matter of the tool's scheme; forms of other habits are refused with ours in the message.
+//!
+//! ```
+//! use kladder_choose::version::Requirement;
+//!
+//! let wanted: Requirement = ">=1.2, <2, !=1.4.1".parse()?;
+//! assert!(wanted.allows(&"1.4.2".parse()?) && !wanted.allows(&"1.4.1".parse()?));
+//! // A bare version is a family: dots count, and digits do not run on.
+//! let family: Requirement = "1.4".parse()?;
+//! assert!(family.allows(&"1.4.9".parse()?) && !family.allows(&"1.40".parse()?));
+//! // What people bring along from elsewhere is told with its column.
+//! let wrong = "~1.4".parse::<Requirement>().unwrap_err();
+//! assert!(wrong.to_string().ends_with("write `>=1.4, <1.5`"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::fmt;
 use std::str::FromStr;

@@ -3,6 +3,19 @@
 //! Every scheme reads a version as a row of parts and writes them as a key, so that comparing versions is comparing bytes.
 //! Each part is its rank and then what it says: a number as its length and its bytes, the highest first; a word as its
 //! letters and a zero. A row that goes on where the other has its end is decided by the end's rank.
+//!
+//! ```
+//! use std::cmp::Ordering;
+//! use kladder_choose::version::{Scheme, Version};
+//!
+//! let compare = |scheme: Scheme, a: &str, b: &str| {
+//!     let (a, b): (Version, Version) = (a.parse().unwrap(), b.parse().unwrap());
+//!     scheme.compare(&a, &b)
+//! };
+//! assert_eq!(compare(Scheme::Common, "1.10", "1.9"), Ordering::Greater);
+//! // In a decimal scheme what stands behind the dot is a fraction.
+//! assert_eq!(compare(Scheme::Decimal, "1.10", "1.9"), Ordering::Less);
+//! ```
 
 use std::cmp::Ordering;
 

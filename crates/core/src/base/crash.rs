@@ -1,4 +1,7 @@
 //! Points at which a stress run may kill the process. Without the feature `failpoints` they are nothing.
+//!
+//! A point has a name and does nothing. In a build with the feature `failpoints` the variable `FAILPOINTS` says at which of
+//! them the process ends at once, with nothing cleaned up; `crates/stress` goes through all of them.
 
 /// Every point, in the order in which a climb passes them; the last ones are of a return to an earlier landing.
 pub const POINTS: [&str; 16] = [

@@ -1,4 +1,8 @@
 //! The file system with its errors made tellable: what was attempted, on which path.
+//!
+//! Three promises are made here and relied on elsewhere: a file is replaced by writing another one beside it and renaming
+//! (rename(2) is atomic), so that who reads sees the old or the new one; a tree vanishes by being renamed to `*.leaving` first,
+//! so that nobody sees half of it; what is opened for reading is a plain file, so that nobody waits for a pipe.
 
 use std::ffi::OsString;
 use std::fs;

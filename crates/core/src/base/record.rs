@@ -1,4 +1,21 @@
 //! Records that this program writes for itself: JSON with a `format`, written in one step.
+//!
+//! ```
+//! use kladder_core::base::record;
+//! use serde::{Deserialize, Serialize};
+//!
+//! #[derive(Debug, PartialEq, Serialize, Deserialize)]
+//! struct Levels { format: u32, levels: Vec<i32> }
+//!
+//! let folder = tempfile::tempdir()?;
+//! let path = folder.path().join("levels.json");
+//! record::write(&path, &Levels { format: 1, levels: vec![3, -1] })?;
+//! assert_eq!(record::read::<Levels>(&path, 1)?.levels, [3, -1]);
+//! // One that a newer program wrote is refused, and not half understood.
+//! record::write(&path, &Levels { format: 2, levels: vec![] })?;
+//! assert!(matches!(record::read::<Levels>(&path, 1), Err(record::RecordError::Newer { format: 2, .. })));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::io;
 use std::path::{Path, PathBuf};

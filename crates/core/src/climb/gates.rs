@@ -1,4 +1,8 @@
 //! Gates held against a host: all of a route at once, before the first byte.
+//!
+//! A gate that cannot be told (a described host has no processes, a container hides its hardware) counts as closed and is told
+//! as unknown. Room on the disk is a gate of the route itself: what is unpacked, what is kept in the cache, and 64 MiB beyond,
+//! added up for every file system.
 
 use std::net::{Ipv4Addr, TcpListener, TcpStream, ToSocketAddrs};
 use std::path::PathBuf;

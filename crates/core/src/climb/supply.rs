@@ -1,4 +1,7 @@
 //! The files of the rungs, brought in ahead of the climb: several rungs at once, in the order of the route.
+//!
+//! As many rungs at once as `network.at-once` says, otherwise one more than there are cores (three to five); each is received, hashed, unpacked and hashed again
+//! file by file in one stream. The climb takes them in the order of the route and waits for the one that is next.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};

@@ -1,4 +1,8 @@
 //! From where a command is called to everything that it works with.
+//!
+//! In order: the home (where things are kept), its settings, the ladder (the one that is named, else the nearest upward, else
+//! the workstation's own), the catalogs that it names or the settings do, the pins beside it, and the yards: those of the
+//! command, else those of the settings, else those of the catalogs.
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;

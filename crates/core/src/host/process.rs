@@ -1,4 +1,8 @@
 //! One process, bounded in time and output, that takes its children with it when it has to go.
+//!
+//! The process leads a group of its own, which is ended with it; what left the group is found by a mark in its environment
+//! (`KLADDER_RUN`) and by being handed to this process when its parent dies (`PR_SET_CHILD_SUBREAPER`, prctl(2)). The status is
+//! that of a shell: the exit status, or 128 and the number of the signal. Of each stream a mebibyte is kept.
 
 use std::ffi::OsString;
 use std::io::{self, Read, Write};

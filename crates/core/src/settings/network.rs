@@ -1,4 +1,14 @@
 //! Manners towards the network: how patient, how fast, through which proxy, with whose certificates.
+//!
+//! ```toml
+//! [network]
+//! proxy = "http://proxy.harbour.example:3128"   # for every server but this machine; else HTTP_PROXY and the like
+//! certificates = "/etc/harbour/roots.pem"       # trusted besides the platform's
+//! retries = 3                                   # rounds after the first one
+//! patience = 30                                 # seconds without progress, at most a day
+//! at-once = 4                                   # rungs that are brought in at once
+//! rate = "2 MB/s"                               # all downloads together
+//! ```
 
 use std::path::PathBuf;
 

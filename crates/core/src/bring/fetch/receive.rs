@@ -1,4 +1,8 @@
 //! One artifact on its way: attempts after attempts into one partial file, until it is whole.
+//!
+//! The partial file is `DIGEST.part` in the cache, locked (flock(2)) by whoever fills it, and kept where at least 64 KiB came.
+//! A later attempt, at whatever yard, asks for the rest with `Range` (RFC 9110, section 14.2); what is there already is hashed
+//! first, and the digest of the whole decides in the end. A yard that answers with all of the file begins anew. Bytes are handed over by a thread of the yard's own, so that one that stalls can be left behind.
 
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};

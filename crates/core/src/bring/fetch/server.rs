@@ -1,4 +1,7 @@
 //! A yard that is an HTTP server (RFC 9110).
+//!
+//! GET with redirects followed, five at most; `Retry-After` as seconds or a date (RFC 9110, section 10.2.3). Status 404 and 410
+//! mean that the file is not there, 416 that another part was sent than was asked for; any other one but 200 and 206 is told.
 
 use std::io::{self, Read};
 use std::net::{TcpStream, ToSocketAddrs};

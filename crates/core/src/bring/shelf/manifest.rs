@@ -1,4 +1,14 @@
 //! What a place on the shelf holds, file by file.
+//!
+//! ```json
+//! { "format": 3, "tool": "skerroc", "version": "1.4.3", "artifacts": ["0c84…"],
+//!   "entries": [ { "path": "bin/skerroc", "executable": true, "size": 2513, "blake3": "77e1…" },
+//!                { "path": "bin/sk", "target": "skerroc" } ] }
+//! ```
+//!
+//! Folders follow from paths. Whether a place is as its manifest says is found out at two depths: a glance (kind, size and
+//! mode of some hundred files spread over all, and the bytes of those that were changed since), and the digest of every
+//! file, on as many threads as there are cores.
 
 use std::fs;
 use std::io;

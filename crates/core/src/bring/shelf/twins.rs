@@ -1,4 +1,8 @@
 //! Files that are on the shelf already, so that several versions need not store the same bytes again.
+//!
+//! A file that another version of the tool has byte for byte is not written again: where the file system can clone, it is
+//! cloned, else linked; both are as read-only as the rest. A twin counts only after its bytes were compared, since it may have
+//! been damaged since it was put there.
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};

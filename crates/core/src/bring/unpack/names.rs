@@ -1,4 +1,8 @@
 //! From an entry's name to its path: what is left out, stripped, moved. Pure; nothing here asks the file system.
+//!
+//! In this order: the name is taken apart at its slashes and refused unless all parts are plain; the leading folders that
+//! the definition strips are left out; what it leaves out is left out, patterns being held against the path and every folder
+//! above it; the longest rule of `move` that fits is applied.
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;

@@ -1,4 +1,7 @@
 //! Why an entry of an archive is not unpacked.
+//!
+//! A refusal is about the archive and not about this machine: the same archive is refused everywhere. What the definition
+//! could allow (links to absolute paths, names that differ in case) is told with its key by those who write the message.
 
 /// Why an entry was refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -1,4 +1,16 @@
 //! tar: POSIX.1-2001 (pax) and GNU headers, ustar prefixes, old GNU and pax sparse files.
+//!
+//! | type (ustar, pax, GNU) | becomes |
+//! |---|---|
+//! | `0`, NUL, `7` | a file; a folder where the name ends with a slash |
+//! | `S`, and files with `GNU.sparse.*` records | a file with its holes as zeros |
+//! | `5` | a folder |
+//! | `1`, `2` | a hard link, a symbolic link |
+//! | `x`, `L`, `K` | belong to the entry behind them (`entries`) |
+//! | `g`, `V` | nothing: global records and volume labels name no file |
+//! | `3`, `4`, `6`, `M` and all others | refused |
+//!
+//! Of modes only the owner's right to run survives; owners, times and extended attributes do not.
 
 use std::io::{self, Read};
 

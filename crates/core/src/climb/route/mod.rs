@@ -1,4 +1,8 @@
 //! The route: pins held against the shelf and the landing, as rungs with the tasks that are left.
+//!
+//! What needs what is a graph over rungs and households; rungs that need each other in a circle (strongly connected components,
+//! Tarjan, "Depth-first search and linear graph algorithms", SIAM J. Comput. 1(2), 1972) stand together, sorted by name. Rungs
+//! go in by name too, so that a route is the same on every machine.
 
 mod found;
 

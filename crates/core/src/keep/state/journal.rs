@@ -3,6 +3,10 @@
 //! `data/journal.db`, `SQLite` (version 2 by `user_version`), write-ahead: who reads never waits. Intents and ends are
 //! written through to the disk before anything follows from them; steps survive a killed process, and of a power cut all
 //! but the last ones.
+//!
+//! Two tables, `runs` (kind, ladder, process, begun, ended, outcome, why, intent) and `steps` (run, milliseconds since 1970, what
+//! happened as JSON); `PRAGMA user_version` is the format. It tells what happened and what was about to; what is there is
+//! told by the folders themselves.
 
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};

@@ -1,4 +1,12 @@
 //! After one who was killed: what was all but done is finished, the rest is undone.
+//!
+//! | what the killed run was about to do | then |
+//! |---|---|
+//! | make a landing current that is whole | it is made current: finished |
+//! | a task with traces | they are removed, or looked at and kept where whole: undone |
+//! | anything before that | nothing has changed: undone |
+//!
+//! Whoever takes the right to write does this first, so that the next command after a kill leaves nothing behind.
 
 use super::{Ended, Intent, Journal, Run, StateError, Step, Trace};
 use crate::base::event::{Event, Observer};

@@ -1,4 +1,8 @@
 //! One process writes to a home at a time; the others wait.
+//!
+//! The right to write is a lock on `data/lock` (flock(2)), which the kernel takes back from whoever dies; the file holds the
+//! number of the process, for those who wait. A lock counts only if the file that was locked is still the one at the path:
+//! `clear --all` may have taken it away meanwhile.
 
 use std::fs::{self, File, TryLockError};
 use std::io::{self, Read, Seek, Write};
