@@ -198,6 +198,9 @@ impl Wording {
         if message.starts_with("invalid float") || message.starts_with("invalid integer") {
             return Self::Other("this is no number; a text stands in quotes".to_owned());
         }
+        if message.starts_with("invalid basic string, expected `\"`") {
+            return Self::Other("the closing quote of this text is missing".to_owned());
+        }
         let mismatch = message.strip_prefix("invalid type: ").or_else(|| message.strip_prefix("invalid value: "));
         match mismatch.and_then(|rest| rest.rsplit_once(", expected ")) {
             Some((found, wanted)) => {

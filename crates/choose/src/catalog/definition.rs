@@ -191,7 +191,7 @@ pub struct Command {
 }
 
 #[derive(Deserialize)]
-#[serde(untagged, expecting = "a file like \"bin/tool\", or a table with `file` and `arguments`")]
+#[serde(untagged, expecting = "here stands a file like \"bin/tool\", or a table with `file` and `arguments`")]
 enum CommandForm {
     File(String),
     Table(CommandTable),

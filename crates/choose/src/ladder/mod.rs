@@ -185,14 +185,14 @@ struct Head {
 }
 
 #[derive(Deserialize)]
-#[serde(untagged, expecting = "a folder, or a list of folders")]
+#[serde(untagged, expecting = "here stands a folder, or a list of folders")]
 enum OneOrSeveral {
     One(PathBuf),
     Several(Vec<PathBuf>),
 }
 
 #[derive(Deserialize)]
-#[serde(untagged, expecting = "a platform like \"linux/x86_64\", or a table with `platform`")]
+#[serde(untagged, expecting = "here stands a platform like \"linux/x86_64\", or a table with `platform`")]
 enum MachineForm {
     Platform(String),
     Facts(MachineTable),

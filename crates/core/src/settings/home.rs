@@ -159,7 +159,7 @@ struct Form {
 }
 
 #[derive(serde::Deserialize)]
-#[serde(untagged, expecting = "a folder, or a list of folders")]
+#[serde(untagged, expecting = "here stands a folder, or a list of folders")]
 enum Folders {
     One(PathBuf),
     Several(Vec<PathBuf>),

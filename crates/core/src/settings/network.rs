@@ -56,7 +56,7 @@ impl Default for Manners {
 pub struct Rate(pub u64);
 
 #[derive(Deserialize)]
-#[serde(untagged, expecting = "a rate like \"2 MB/s\", or bytes a second")]
+#[serde(untagged, expecting = "here stands a rate like \"2 MB/s\", or bytes a second")]
 enum RateForm {
     Number(u64),
     Text(String),

@@ -1,0 +1,432 @@
+//! Mistakes in files that people write: each is told in our own words, with its line and column and what would be right.
+
+use kladder_choose::catalog::{About, CatalogError, Definition, Preset, Rehearsal};
+use kladder_choose::document::{DocumentError, Source};
+use kladder_choose::ladder::Ladder;
+use kladder_choose::pins::{Pins, PinsFileError};
+use snapbox::{assert_data_eq, str};
+
+/// Words of the libraries that read TOML, which mean nothing to whoever wrote the file.
+const FOREIGN: [&str; 9] = [
+    "unknown field",
+    "missing field",
+    "unknown variant",
+    "invalid type",
+    "invalid value",
+    "did not match any",
+    "i64",
+    "struct ",
+    "Some(",
+];
+
+/// What went wrong: line, column and message.
+fn told(error: &CatalogError) -> String {
+    let place = match error {
+        CatalogError::Document(
+            DocumentError::Invalid { place, .. }
+            | DocumentError::UnknownKey { place, .. }
+            | DocumentError::MissingKey { place, .. }
+            | DocumentError::UnknownWord { place, .. },
+        ) => format!("{}:{}", place.line, place.column),
+        _ => String::new(),
+    };
+    format!("{place:<6} {error}")
+}
+
+/// What is told of a text in which, one after the other, these parts are replaced.
+fn each(whole: &str, cases: &[(&str, &str)], read: impl Fn(&Source) -> Result<(), CatalogError>) -> String {
+    read(&Source::new("file.toml", whole)).unwrap();
+    let lines = cases.iter().map(|(old, new)| {
+        assert!(whole.contains(old), "`{old}` is not there");
+        let error = read(&Source::new("file.toml", whole.replacen(old, new, 1))).expect_err(new);
+        let text = told(&error);
+        assert!(!FOREIGN.iter().any(|words| text.contains(words)), "{new}: {text}");
+        format!("{}\n    {text}\n", new.replace('\n', "⏎"))
+    });
+    lines.collect()
+}
+
+const DEFINITION: &str = r#"tool = "skerroc"
+kind = "compiler"
+summary = "Compiler"
+scheme = "common"
+provides = ["skerrow-compiler"]
+commands = { skerroc = "bin/skerroc", sk = { file = "bin/sk", arguments = ["{folder}"] } }
+variables = { SKERROC_HOME = "{folder}" }
+licence = "skerroc-terms"
+after = "session"
+corners = ["state"]
+lends = [{ to = "tidlow", files = "lib", at = "lib/skerroc" }]
+host = { command = "skerroc" }
+
+[[gates]]
+memory = ">= 2 GiB"
+
+[[checks]]
+run = ["skerroc", "--version"]
+expect = { stdout = '(?<version>\S+)' }
+
+[[releases]]
+version = "1.4.2"
+date = 2026-01-31
+series = ["stable"]
+needs = { tidlow = ">=4" }
+one-of = [["oarweld", "brume"]]
+artifacts = [{ for = ["linux/x86_64"], file = "s.zip", size = 12, sha256 = "0000000000000000000000000000000000000000000000000000000000000000" }]
+"#;
+
+#[test]
+fn mistakes_in_a_definition() {
+    let cases = [
+        ("tool = \"skerroc\"", "tool = \"skeroc\""),
+        ("tool = \"skerroc\"", "tool = \"Sker roc\""),
+        ("summary = \"Compiler\"\n", ""),
+        ("summary = \"Compiler\"", "sumary = \"Compiler\""),
+        ("summary = \"Compiler\"", "summary = 3"),
+        ("scheme = \"common\"", "scheme = \"comon\""),
+        ("commands = { skerroc", "commands = { \"a/b\""),
+        ("\"bin/skerroc\"", "\"/bin/skerroc\""),
+        ("\"bin/skerroc\"", "\"../skerroc\""),
+        ("\"bin/skerroc\"", "\"\""),
+        ("file = \"bin/sk\"", "fil = \"bin/sk\""),
+        ("[\"{folder}\"]", "[\"{foldr}\"]"),
+        ("SKERROC_HOME", "PATH"),
+        ("SKERROC_HOME", "\"3X\""),
+        ("licence = \"skerroc-terms\"", "licence = \"../terms\""),
+        ("after = \"session\"", "after = \"reboot\""),
+        ("[\"state\"]", "[\"\"]"),
+        ("[\"state\"]", "[\"state\", \"state/log\"]"),
+        ("at = \"lib/skerroc\"", "at = \"\""),
+        ("host = { command = \"skerroc\" }", "host = \"prefer\""),
+        ("memory = \">= 2 GiB\"", "memory = \"2 gigs\""),
+        ("memory = \">= 2 GiB\"", "memory = \">= 2 GiB\"\nport = 1"),
+        ("run = [\"skerroc\", \"--version\"]", "run = []"),
+        ("run = [\"skerroc\", \"--version\"]", "run = \"skerroc --version\""),
+        ("'(?<version>\\S+)'", "'(?<version>'"),
+        ("[[releases]]", "[releases]"),
+        ("version = \"1.4.2\"", "version = 1.4"),
+        ("date = 2026-01-31", "date = 2026-31-01"),
+        ("series = [\"stable\"]", "series = \"stable\""),
+        ("\">=4\"", "\"^4\""),
+        ("needs = { tidlow = \">=4\" }", "needs = [\"tidlow\"]"),
+        ("[[\"oarweld\", \"brume\"]]", "[[]]"),
+        ("[\"linux/x86_64\"]", "[\"linux-x64\"]"),
+        ("[\"linux/x86_64\"]", "[]"),
+        ("\"s.zip\"", "\"https://yard.example/s.zip\""),
+        ("\"s.zip\"", "\"../s.zip\""),
+        ("size = 12", "size = -12"),
+        ("size = 12", "size = \"12 kB\""),
+        ("size = 12, ", ""),
+        ("\"0000", "\"sha256:0000"),
+        ("size = 12", "size = 12, unpack = { strip = 1, leave-out = [\"[\"] }"),
+        ("size = 12", "size = 12, unpack = { stripe = 1 }"),
+        ("size = 12", "size = 12, unpack = { absolute-links = \"keep\" }"),
+    ];
+    let read = |source: &Source| Definition::parse(source, "skerroc").map(|_| ());
+    assert_data_eq!(
+        each(DEFINITION, &cases, read),
+        str![[r#"
+tool = "skeroc"
+           it defines the tool `skeroc`, so its name must be skeroc.toml
+tool = "Sker roc"
+    1:8    `Sker roc` cannot be the name of a tool: letters, digits and . _ + - can, a dot or hyphen not in front
+
+    1:1    the key `summary` is missing
+sumary = "Compiler"
+    3:1    the key `sumary` means nothing here
+summary = 3
+    3:11   this is a whole number, 3; here stands a text in quotes
+scheme = "comon"
+    4:10   `comon` cannot stand here
+commands = { "a/b"
+    6:14   `a/b` cannot be the name of a command
+"/bin/skerroc"
+    6:24   `/bin/skerroc` does not stay below the folder it starts in
+"../skerroc"
+    6:24   `../skerroc` does not stay below the folder it starts in
+""
+           the command `skerroc` must be a file inside the tool's folder
+fil = "bin/sk"
+    6:44   here stands a file like "bin/tool", or a table with `file` and `arguments`
+["{foldr}"]
+    6:44   `{foldr}` cannot be filled in; `{folder}` can
+PATH
+    7:15   PATH is put together from the commands of all rungs; name those under `commands`
+"3X"
+    7:15   `3X` cannot be the name of a variable: letters, digits and _ can
+licence = "../terms"
+           `../terms` cannot be the name of a licence
+after = "reboot"
+    9:9    `reboot` cannot stand here
+[""]
+    10:11  a corner is a folder below the tool's own, not all of it
+["state", "state/log"]
+    10:11  `state/log` lies in the corner `state` already; leave it out
+at = ""
+           what is lent to tidlow is seen at a path below its folder, not in the place of it
+host = "prefer"
+    12:8   this is a text, "prefer"; here stands a table
+memory = "2 gigs"
+    14:1   `2 gigs` is no amount: write one like `>= 2 GiB`
+memory = ">= 2 GiB"⏎port = 1
+    14:1   a gate demands one thing; write a gate for each
+run = []
+           a check or set-up command has nothing to run: `run` is an empty list
+run = "skerroc --version"
+    18:7   this is a text, "skerroc --version"; here stands a list
+'(?<version>'
+    19:21  `(?<version>` is not a pattern: unclosed group
+[releases]
+    21:1   this is a table; here stands a list; several are written with [[releases]]
+version = 1.4
+    22:11  this is a number, 1.4; here stands a text in quotes
+date = 2026-31-01
+    23:8   invalid date, expected month between 01 and 12
+series = "stable"
+    24:10  this is a text, "stable"; here stands a list
+"^4"
+    25:20  `^4` is no requirement: write `>=4, <5`
+needs = ["tidlow"]
+    25:9   this is a list; here stands a table
+[[]]
+           an empty list in `one-of` can never be met
+["linux-x64"]
+    27:22  `linux-x64` is not a platform; `linux/x86_64` is one
+[]
+           `s.zip` of 1.4.2 is for no platform: `for` is empty
+"https://yard.example/s.zip"
+    27:47  `https://yard.example/s.zip` is an address; what stands here is a path below a yard, which the address would be one of
+"../s.zip"
+    27:47  `../s.zip` does not stay below the folder it starts in
+size = -12
+    27:63  this is a whole number, -12; here stands a whole number, not below zero
+size = "12 kB"
+    27:63  this is a text, "12 kB"; here stands a whole number, not below zero
+
+    27:14  the key `size` is missing
+"sha256:0000
+    27:76  `sha256:0000000000000000000000000000000000000000000000000000000000000000` is not a SHA-256 digest: 64 hexadecimal digits are
+size = 12, unpack = { strip = 1, leave-out = ["["] }
+    27:101 `[` is not a pattern of files: unclosed character class; missing ']'
+size = 12, unpack = { stripe = 1 }
+    27:78  the key `stripe` means nothing here
+size = 12, unpack = { absolute-links = "keep" }
+    27:95  `keep` cannot stand here
+
+"#]]
+    );
+}
+
+const LADDER: &str = r#"[ladder]
+title = "Desk"
+catalog = "../catalog"
+
+[machines]
+desk = "linux/x86_64"
+
+[rungs]
+skerroc = "1.4"
+tidlow = "long-term"
+neapstone = { version = ">=7", pieces = ["manual"], host = "never" }
+
+[answers]
+sk = "skerroc"
+"#;
+
+#[test]
+fn mistakes_in_a_ladder() {
+    let cases = [
+        ("[ladder]", "[lader]"),
+        ("title = \"Desk\"", "titel = \"Desk\""),
+        ("catalog = \"../catalog\"", "catalog = 3"),
+        ("\"linux/x86_64\"", "\"linux_x86_64\""),
+        ("\"linux/x86_64\"", "\"amiga/m68k\""),
+        ("\"1.4\"", "1.4"),
+        ("\"1.4\"", "\"==1.4\""),
+        ("\"1.4\"", "\">=1.4 <2\""),
+        ("\"1.4\"", "\"latest\""),
+        ("\"1.4\"", "true"),
+        ("\"1.4\"", "[\"1.4\"]"),
+        ("skerroc = \"1.4\"", "\"skerroc@1.4\" = \"any\""),
+        ("skerroc = \"1.4\"", "skerroc = \"1.4\"\nskerroc = \"1.5\""),
+        ("skerroc = \"1.4\"", "skerroc = \"1.4"),
+        ("skerroc = \"1.4\"", "skerroc \"1.4\""),
+        ("version = \">=7\"", "verion = \">=7\""),
+        ("[\"manual\"]", "\"manual\""),
+        ("\"never\"", "\"nevr\""),
+        ("sk = \"skerroc\"", "sk = \"Sker roc\""),
+        ("[answers]", "[rungs]"),
+    ];
+    let read = |source: &Source| Ok(Ladder::parse(source).map(|_| ())?);
+    assert_data_eq!(
+        each(LADDER, &cases, read),
+        str![[r#"
+[lader]
+    1:2    the key `lader` means nothing here
+titel = "Desk"
+    2:1    the key `titel` means nothing here
+catalog = 3
+    3:11   here stands a folder, or a list of folders
+"linux_x86_64"
+    6:8    `linux_x86_64` is not a platform; `linux/x86_64` is one
+"amiga/m68k"
+    6:8    `amiga/m68k` is not a platform: write one like `linux/x86_64`
+1.4
+    9:11   a version stands in quotes: "1.4"
+"==1.4"
+    9:13   `==1.4` is no requirement: one `=` is enough: `=1.4`
+">=1.4 <2"
+    9:14   `>=1.4 <2` is no requirement: clauses are separated by commas
+"latest"
+    9:12   `latest` is no requirement: write `any`; the newest that fits is taken
+true
+    9:11   this is yes or no, true; here stands a requirement like "1.4", a series, or a table with `version`, `series`, `pieces`, `host` and `optional`
+["1.4"]
+    9:11   this is a list; here stands a requirement like "1.4", a series, or a table with `version`, `series`, `pieces`, `host` and `optional`
+"skerroc@1.4" = "any"
+    9:1    `skerroc@1.4` cannot be the name of a tool: letters, digits and . _ + - can, a dot or hyphen not in front
+the version stands behind it: skerroc = "1.4"
+skerroc = "1.4"⏎skerroc = "1.5"
+    10:1   this key stands here twice
+skerroc = "1.4
+    9:15   the closing quote of this text is missing
+skerroc "1.4"
+    9:9    key with no value, expected `=`
+verion = ">=7"
+    11:15  the key `verion` means nothing here
+"manual"
+    11:41  this is a text, "manual"; here stands a list
+"nevr"
+    11:60  `nevr` cannot stand here
+sk = "Sker roc"
+    14:6   `Sker roc` cannot be the name of a tool: letters, digits and . _ + - can, a dot or hyphen not in front
+[rungs]
+    13:2   this key stands here twice
+
+"#]]
+    );
+}
+
+const PINS: &str = r#"[pinned]
+format = 2
+ladder = "0000000000000000000000000000000000000000000000000000000000000000"
+catalogs = [{ name = "t", digest = "0000000000000000000000000000000000000000000000000000000000000000" }]
+
+[rungs.skerroc]
+version = "1.4.2"
+artifacts.any = { file = "s.zip", size = 12, sha256 = "0000000000000000000000000000000000000000000000000000000000000000" }
+"#;
+
+#[test]
+fn pins_that_somebody_edited_into_nonsense() {
+    let cases = [
+        ("[pinned]", "<<<<<<< ours\n[pinned]"),
+        ("format = 2", "format = 3"),
+        ("format = 2", "format = \"2\""),
+        ("format = 2\n", ""),
+        ("ladder = \"0000", "ladder = \"000"),
+        ("name = \"t\", ", ""),
+        ("version = \"1.4.2\"", "version = \"\""),
+        ("version = \"1.4.2\"", "verison = \"1.4.2\""),
+        ("artifacts.any", "artifacts.anyy"),
+        ("\"s.zip\"", "\"/s.zip\""),
+        ("size = 12", "size = 1e3"),
+        ("[rungs.skerroc]", "[rungs.\"../skerroc\"]"),
+    ];
+    let read = |source: &Source| match Pins::parse(source) {
+        Ok(_) => Ok(()),
+        Err(PinsFileError::Document(error)) => Err(error.into()),
+        Err(other) => Err(CatalogError::Wrong { path: source.path.clone(), message: other.to_string() }),
+    };
+    assert_data_eq!(
+        each(PINS, &cases, read),
+        str![[r#"
+<<<<<<< ours⏎[pinned]
+           file.toml holds the marks of an unfinished merge, at line 1
+format = 3
+           file.toml is written in format 3, and this kladder reads up to 2
+format = "2"
+    2:10   this is a text, "2"; here stands a whole number
+
+    1:1    the key `format` is missing
+ladder = "000
+    3:10   `000000000000000000000000000000000000000000000000000000000000000` is not a SHA-256 digest: 64 hexadecimal digits are
+
+    4:13   the key `name` is missing
+version = ""
+    7:11   `` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + before its end
+verison = "1.4.2"
+    7:1    the key `verison` means nothing here
+artifacts.anyy
+    8:11   `anyy` is not a platform; `any` is one
+"/s.zip"
+    8:26   `/s.zip` does not stay below the folder it starts in
+size = 1e3
+    8:42   this is a number, 1000.0; here stands a whole number, not below zero
+[rungs."../skerroc"]
+    6:8    `../skerroc` cannot be the name of a tool: letters, digits and . _ + - can, a dot or hyphen not in front
+
+"#]]
+    );
+}
+
+#[test]
+fn mistakes_in_the_rest_of_a_catalog() {
+    let about = "[catalog]\nformat = 2\nname = \"t\"\nyards = [\"../yard\"]\n";
+    let cases = [
+        ("format = 2", "format = 9"),
+        ("format = 2", "format = true"),
+        ("name = \"t\"\n", ""),
+        ("[\"../yard\"]", "[\"ftp://yard.example\"]"),
+        ("[\"../yard\"]", "[\"https://\"]"),
+        ("yards", "yard"),
+    ];
+    let told = each(about, &cases, |source| About::parse(source, "/desk".as_ref()).map(|_| ()));
+    let preset =
+        "preset = \"p\"\ntitle = \"P\"\nsummary = \"s\"\nrungs = [{ tool = \"skerroc\", version = \"1.4\" }]\n";
+    let cases = [("preset = \"p\"", "preset = \"q\""), ("rungs = [", "rungs = [3, "), ("\"1.4\"", "\"~1.4\"")];
+    let told = told + &each(preset, &cases, |source| Preset::parse(source, "p").map(|_| ()));
+    let rehearsal = "rehearsal = \"r\"\nsummary = \"s\"\ntools = [\"skerroc\"]\nfiles = { \"a/b\" = \"x\" }\nsteps = [{ run = [\"skerroc\"] }]\n";
+    let cases = [
+        ("rehearsal = \"r\"", "rehearsal = \"q\""),
+        ("\"a/b\"", "\"../b\""),
+        ("run = [\"skerroc\"]", "run = []"),
+        ("run = [\"skerroc\"]", "run = [\"skerroc\"], limit = \"1 min\""),
+        ("run = [\"skerroc\"]", "run = [\"skerroc\"], expect = { out = \"x\" }"),
+    ];
+    let told = told + &each(rehearsal, &cases, |source| Rehearsal::parse(source, "r").map(|_| ()));
+    assert_data_eq!(
+        told,
+        str![[r#"
+format = 9
+           file.toml is written in format 9, and this kladder reads up to 2
+format = true
+    2:10   this is yes or no, true; here stands a whole number, not below zero
+
+    1:1    the key `name` is missing
+["ftp://yard.example"]
+    4:10   `ftp://` is not spoken here: a yard is a folder, or an address with http:// or https://
+["https://"]
+    4:10   the address names no host
+yard
+    4:1    the key `yard` means nothing here
+preset = "q"
+           it holds the preset `q`; file and name must agree
+rungs = [3, 
+    4:10   this is a whole number, 3; here stands a table
+"~1.4"
+    4:40   `~1.4` is no requirement: write `>=1.4, <1.5`
+rehearsal = "q"
+           it holds the rehearsal `q`; file and name must agree
+"../b"
+    4:11   `../b` does not stay below the folder it starts in
+run = []
+           a step has nothing to run: `run` is an empty list
+run = ["skerroc"], limit = "1 min"
+    5:39   this is a text, "1 min"; here stands a whole number, not below zero
+run = ["skerroc"], expect = { out = "x" }
+    5:42   the key `out` means nothing here
+
+"#]]
+    );
+}
