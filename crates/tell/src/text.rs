@@ -92,23 +92,3 @@ pub fn clean(text: &str) -> String {
 fn is_turning(c: char) -> bool {
     matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn sizes_and_times_have_three_digits_and_a_unit() {
-        let sizes = [(999, "999 B"), (1000, "1.0 kB"), (999_949, "999.9 kB"), (999_950, "1.0 MB"), (1 << 40, "1.1 TB")];
-        for (count, text) in sizes {
-            assert_eq!(bytes(count), text);
-        }
-        assert_eq!(time(Duration::from_millis(40)), "40 ms");
-        assert_eq!(time(Duration::from_secs(200)), "3 min 20 s");
-    }
-
-    #[test]
-    fn foreign_text_cannot_drive_the_terminal() {
-        assert_eq!(clean("a\x1b[31mb\tc\u{9b}"), "a\\u{1b}[31mb c\\u{9b}");
-    }
-}

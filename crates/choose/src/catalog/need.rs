@@ -3,7 +3,7 @@
 //! In a definition each need is a name with what will do; a table says more:
 //!
 //! ```toml
-//! needs = { tombolet = ">=1.0, <2", oarweld = { version = "3", private = true, on = ["linux"] } }
+//! needs = { tombolet = ">=1.0, <2", oarweld = { version = "3", private = true, for = ["linux"] } }
 //! one-of = [["skerrow-linker", "oarweld >=2"]]   # one of each list, earlier ones preferred
 //! excludes = { tidlow = "<4" }                   # no release of it stands beside these
 //! ```

@@ -273,7 +273,7 @@ None of the usual tools is there.
 "#]]
     );
     let json = sandbox.run(&["survey", "--json", &host]).passed().json();
-    assert_eq!((json["format"].as_str(), json["guest"]["what"].as_str()), (Some("kladder.survey/1"), Some("windows")));
+    assert_eq!((json["format"].as_str(), json["guest"]["what"].as_str()), (Some("kladder.survey/2"), Some("windows")));
     let none = sandbox.run(&["survey", "--root", "no such folder"]);
     assert!(none.code == 10 && none.stderr.contains("there is no such folder"), "{}", none.stderr);
 }

@@ -17,6 +17,7 @@ mod lending;
 mod mending;
 mod network;
 mod output;
+mod pages;
 mod pieces;
 mod private;
 mod returning;

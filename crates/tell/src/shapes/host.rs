@@ -7,7 +7,7 @@ use serde::Serialize;
 /// What this machine is and has.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Surveyed<'s> {
-    /// `kladder.survey/1`
+    /// `kladder.survey/2`
     pub format: &'static str,
     /// What was found.
     #[serde(flatten)]
@@ -16,7 +16,7 @@ pub struct Surveyed<'s> {
 
 impl<'s> Surveyed<'s> {
     /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.survey/1";
+    pub const FORMAT: &'static str = "kladder.survey/2";
 
     /// The shape of a survey.
     pub fn of(survey: &'s Survey) -> Self {

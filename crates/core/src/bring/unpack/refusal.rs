@@ -37,7 +37,7 @@ pub enum Refusal {
     #[error("it is neither a file, a folder nor a link")]
     Special,
     /// It would vanish, since it has fewer folders above it than are stripped.
-    #[error("{strip} leading {} left out, and it has not so many above it", if *strip == 1 { "folder is" } else { "folders are" })]
+    #[error("it has fewer folders above it than `strip` leaves out, which is {strip}")]
     Stripped {
         /// How many are stripped.
         strip: usize,

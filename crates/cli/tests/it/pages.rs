@@ -1,0 +1,109 @@
+//! What the pages say is so: commands, exit codes, samples of files.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+
+use kladder_choose::catalog::{Definition, Preset, Rehearsal};
+use kladder_choose::document::Source;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::pins::Pins;
+use kladder_core::desk::start::Answers;
+use kladder_core::host::survey::{Host, facts};
+use kladder_core::settings::Home;
+
+use crate::sandbox::Sandbox;
+
+fn page(path: &str) -> String {
+    fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(path)).unwrap()
+}
+
+/// The blocks of TOML on a page that have these words in them, with digests that are some.
+fn samples(page: &str, having: &str) -> Vec<String> {
+    let blocks = page.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
+    let found: Vec<String> =
+        blocks.filter(|block| block.contains(having)).map(|block| block.replace("DIGEST", &"0".repeat(64))).collect();
+    assert!(!found.is_empty(), "no sample has `{having}`");
+    found
+}
+
+fn source(text: &str) -> Source {
+    Source::new("sample.toml", text)
+}
+
+#[test]
+fn every_sample_of_a_file_is_one() {
+    let files = page("docs/files.md");
+    for text in samples(&files, "[ladder]").iter().chain(&samples(&page("README.md"), "[ladder]")) {
+        let ladder = Ladder::parse(&source(text)).unwrap();
+        assert!(ladder.wishes.len() >= 4 && ladder.machines.len() == 2);
+    }
+    let [pins] = &samples(&files, "[pinned]")[..] else { panic!("more than one sample of pins") };
+    let more = samples(&files, "[rungs.foreshoal]").concat();
+    let read = Pins::parse(&source(&[pins.as_str(), &more].concat())).unwrap();
+    assert_eq!(read.rungs.len(), 5);
+    // What is written down of them reads back as the same.
+    assert_eq!(Pins::parse(&source(&read.to_toml())).unwrap(), read);
+    let definition = samples(&files, "tool = \"skerroc\"").concat();
+    let definition = Definition::parse(&source(&definition), "skerroc").unwrap();
+    assert_eq!((definition.releases.len(), definition.lends.len(), definition.set_up.len()), (1, 1, 1));
+    let needs = samples(&files, "needs.tidlow = [").concat();
+    let with_needs = ["tool = \"skerroc\"\nsummary = \"\"\n[[releases]]\nversion = \"1\"\n", needs.as_str()].concat();
+    assert_eq!(Definition::parse(&source(&with_needs), "skerroc").unwrap().releases[0].needs.len(), 2);
+    Rehearsal::parse(&source(&samples(&files, "rehearsal = ").concat()), "first-reading").unwrap();
+    Preset::parse(&source(&samples(&files, "preset = ").concat()), "gauge-firmware").unwrap();
+    source(&samples(&page("docs/commands.md"), "[optional]").concat()).parse::<Answers>().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("host.toml"), samples(&files, "virtualisation_reachable").concat()).unwrap();
+    let host = Host::new("".into(), folder.path()).described(folder.path().to_path_buf());
+    assert_eq!(facts(&host, &[]).odd, []);
+    let home = Home::within(folder.path());
+    fs::create_dir_all(&home.config).unwrap();
+    fs::write(home.config.join("config.toml"), samples(&files, "[network]").concat()).unwrap();
+    assert_eq!(home.settings().unwrap().network.patience, 30);
+}
+
+/// The first words of the rows of a table under a heading.
+fn rows<'p>(page: &'p str, heading: &str) -> Vec<&'p str> {
+    let below = page.split(heading).nth(1).unwrap_or_else(|| panic!("there is no {heading}"));
+    let table = below.lines().skip_while(|line| !line.starts_with("|---")).skip(1);
+    table.take_while(|line| line.starts_with('|')).map(|line| line.split('|').nth(1).unwrap().trim()).collect()
+}
+
+#[test]
+fn exit_codes_on_the_page_are_those_of_the_program() {
+    let sandbox = Sandbox::new();
+    let told = sandbox.run(&["help", "codes"]).passed().stdout;
+    let codes = told.lines().filter_map(|line| line.split_whitespace().next()?.parse::<u16>().ok());
+    let codes: Vec<u16> = codes.collect();
+    assert!(codes.len() > 20, "{told}");
+    let page = page("docs/commands.md");
+    let on_page: Vec<u16> = rows(&page, "## Exit codes").iter().map(|code| code.parse().unwrap()).collect();
+    assert_eq!(on_page, codes);
+    let formats = sandbox.run(&["help", "formats"]).passed().stdout;
+    for format in rows(&page, "## Shapes").iter().flat_map(|row| row.split(", ")) {
+        assert!(formats.contains(format.trim_matches('`')), "{format} is not in `kladder help formats`:\n{formats}");
+    }
+}
+
+#[test]
+fn every_command_is_on_the_pages_and_every_one_on_the_pages_is_there() {
+    let sandbox = Sandbox::new();
+    let help = sandbox.run(&["--help"]).passed().stdout;
+    let listed = help.lines().skip_while(|line| !line.starts_with("Looking") && !line.ends_with(':'));
+    let names = listed.filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next());
+    let names: BTreeSet<&str> = names.filter(|name| name.bytes().all(|byte| byte.is_ascii_lowercase())).collect();
+    assert!(names.len() > 15, "{names:?} in\n{help}");
+    let readme = page("README.md");
+    for name in &names {
+        let is_there = [format!("kladder {name}"), format!("-- {name}")].iter().any(|typed| readme.contains(typed));
+        assert!(is_there, "the README does not have `kladder {name}`");
+        let _ = sandbox.run(&[*name, "--help"]).passed();
+    }
+    for page in [&readme, &page("docs/commands.md"), &page("docs/files.md")] {
+        let typed = page.split("`kladder ").skip(1).filter_map(|rest| rest.split(['`', ' ', ',']).next());
+        for word in typed.filter(|word| word.bytes().all(|byte| byte.is_ascii_lowercase()) && !word.is_empty()) {
+            assert!(names.contains(word) || word == "help", "a page has `kladder {word}`, which there is not");
+        }
+    }
+}
