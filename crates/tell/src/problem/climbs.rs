@@ -255,7 +255,7 @@ fn refused(error: &UnpackError, reason: &Refusal) -> Problem {
         Refusal::Stripped { top, fits, .. } => problem
             .why(format!("at the archive's top: {}", top.join(", ")))
             .next(format!("`strip = {fits}` under `unpack` in the definition would do")),
-        Refusal::Encrypted | Refusal::Sparse | Refusal::Unknown(_) => {
+        Refusal::EndRecord { .. } | Refusal::Encrypted | Refusal::Sparse | Refusal::Unknown(_) => {
             problem.next("tell those who keep the catalog: this archive cannot be unpacked here")
         }
         Refusal::Limit(_) => {

@@ -42,7 +42,9 @@ fn causes_say_what_helps() {
         Cause::WantsToWrite { path: text("/shelf/state") },
         Cause::WantsToWrite { path: String::new() },
     ];
-    assert_data_eq!(lines(causes.iter().map(words::cause)), str![[r#"
+    assert_data_eq!(
+        lines(causes.iter().map(words::cause)),
+        str![[r#"
 it wants a C library of 2.38 or newer; this host has 2.36: pin an older release, or have the definition say `c-library = "gnu >=2.38"` under [[gates]]
 it wants a C library of 2.38 or newer: pin an older release, or have the definition say `c-library = "gnu >=2.38"` under [[gates]]
 it wants GLIBCXX_3.4.32 of libstdc++.so.6, and the one that is there is older: pin an older release of it
@@ -58,7 +60,8 @@ it wanted the network, which it does not have here
 it wanted to write /shelf/state, which it may not: name the folder in `corners` of the definition
 it wanted to write where it may not: name the folder in `corners` of the definition
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -96,7 +99,9 @@ fn findings_say_what_was_seen() {
     ];
     let all = findings.iter().map(words::finding).chain(differences.iter().map(words::difference));
     let all = all.chain(skipped.iter().map(words::skipped)).chain(subjects.iter().map(words::claim));
-    assert_data_eq!(lines(all), str![[r#"
+    assert_data_eq!(
+        lines(all),
+        str![[r#"
 1 of its files is not as it was
 7 of its files are not as they were
 there is no record of its files, or it cannot be read
@@ -125,7 +130,8 @@ says its version
 its tools are there
 its commands are what was put there, and nothing else
 
-"#]]);
+"#]]
+    );
     let long = Output { first: "one\n\u{1b}[2Jtwo".into(), left_out: 3, last: "end".into() };
     assert_eq!(words::output(&long), ["one", "\\u{1b}[2Jtwo", "(3 lines left out; `kladder log` has all)", "end"]);
 }
@@ -146,6 +152,7 @@ fn refusals_say_what_is_wrong_with_an_archive() {
         Refusal::Special,
         Refusal::Stripped { strip: 1, top: vec!["README".into()], fits: 0 },
         Refusal::Stripped { strip: 2, top: vec!["skerroc-1.4".into()], fits: 1 },
+        Refusal::EndRecord { counted: 1 },
         Refusal::Encrypted,
         Refusal::Unknown("method 97".into()),
         Refusal::Overlaps,
@@ -155,7 +162,9 @@ fn refusals_say_what_is_wrong_with_an_archive() {
     let whole = UnpackError::Refused { archive: "s.zip".into(), entry: String::new(), reason: Refusal::Overlaps };
     let entry = UnpackError::Refused { archive: "s.zip".into(), entry: name(), reason: Refusal::Climbs };
     let texts = refusals.iter().map(ToString::to_string).chain([whole.to_string(), entry.to_string()]);
-    assert_data_eq!(lines(texts), str![[r#"
+    assert_data_eq!(
+        lines(texts),
+        str![[r#"
 its path is absolute
 its path climbs out with `..`
 its path is empty or not a path
@@ -168,6 +177,7 @@ it is a hard link to `../escaped`, which is no file of this archive
 it is neither a file, a folder nor a link
 it has fewer folders above it than `strip` leaves out, which is 1
 it has fewer folders above it than `strip` leaves out, which is 2
+its end record counts 1 entries, and its directory goes on behind them
 it is encrypted
 it is compressed with method 97, which is not known here
 entries of the archive overlap
@@ -176,7 +186,8 @@ it goes beyond the limit of 4000000 entries
 the archive s.zip was refused
 the archive s.zip was refused at `../escaped`
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]
@@ -196,7 +207,9 @@ fn what_is_odd_about_a_host() {
         Untold::Status { status: 139 },
         Untold::Unsaid,
     ];
-    assert_data_eq!(lines(odd.iter().map(words::host::odd).chain(untold.iter().map(words::host::untold))), str![[r#"
+    assert_data_eq!(
+        lines(odd.iter().map(words::host::odd).chain(untold.iter().map(words::host::untold))),
+        str![[r#"
 two C libraries are there, gnu and musl; gnu is taken for the system's own
 the kernel does not tell how much memory there is
 the processor is said to be aarch64, and its features are another kind's
@@ -209,7 +222,8 @@ interrupted
 it ended with status 139
 it says no version
 
-"#]]);
+"#]]
+    );
 }
 
 #[test]

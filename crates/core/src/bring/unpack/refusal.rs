@@ -46,6 +46,12 @@ pub enum Refusal {
         /// How many may be stripped so that nothing vanishes and all that does is shared by everything.
         fits: usize,
     },
+    /// Its end record counts fewer entries than its directory has.
+    #[error("its end record counts {counted} entries, and its directory goes on behind them")]
+    EndRecord {
+        /// What is counted.
+        counted: usize,
+    },
     /// It is encrypted.
     #[error("it is encrypted")]
     Encrypted,

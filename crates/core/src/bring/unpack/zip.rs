@@ -92,9 +92,30 @@ fn wrong(error: zip::result::ZipError) -> Stop {
     Stop::Damaged(error.into())
 }
 
+/// Refuses a zip whose end record counts fewer entries than its directory has: those behind would be lost in silence.
+fn check_end(archive: &mut Archive, reader: &Reader) -> Result<(), Stop> {
+    /// How an entry of the directory begins, and how long it is without names, fields and comments (APPNOTE, 4.3.12).
+    const ENTRY: ([u8; 4], u64) = (*b"PK\x01\x02", 46);
+    let begins_entry = |at: u64| {
+        let mut begin = [0; 4];
+        reader.file.read_exact_at(&mut begin, at).is_ok() && begin == ENTRY.0
+    };
+    let mut end = archive.central_directory_start();
+    for at in 0..archive.len() {
+        let start = archive.by_index_data(at).map_err(wrong)?.central_header_start();
+        let mut lengths = [0; 6];
+        reader.file.read_exact_at(&mut lengths, start + 28)?;
+        let told = lengths.chunks(2).map(|two| u64::from(u16::from_le_bytes([two[0], two[1]])));
+        end = end.max(start + ENTRY.1 + told.sum::<u64>());
+    }
+    if begins_entry(end) { Err(Refusal::EndRecord { counted: archive.len() }.into()) } else { Ok(()) }
+}
+
 /// Unpacks a zip that is there in whole.
 pub(super) fn unpack(file: File, session: &mut Session<'_, '_>) -> Result<(), Stop> {
-    let mut archive = ZipArchive::new(Reader::new(file)?).map_err(wrong)?;
+    let reader = Reader::new(file)?;
+    let mut archive = ZipArchive::new(reader.clone()).map_err(wrong)?;
+    check_end(&mut archive, &reader)?;
     if archive.has_duplicate_names() {
         return Err(Refusal::Twice.into());
     }

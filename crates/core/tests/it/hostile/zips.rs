@@ -156,11 +156,19 @@ fn broken() -> Vec<Case> {
     let mut many = whole.clone();
     let end = whole.len() - 22;
     many[end + 8..end + 12].copy_from_slice(&[0xfe; 4]);
+    let mut fewer = zip(&[file("f"), file("g")]);
+    let its_end = fewer.len() - 22;
+    fewer[its_end + 8..its_end + 12].copy_from_slice(&[1, 0, 1, 0]);
+    let mut none = zip(&[file("f")]);
+    let its_end = none.len() - 22;
+    none[its_end + 8..its_end + 12].fill(0);
     vec![
         ("have another checksum", zip(&[Entry { crc: 7, ..file("f") }]), DAMAGED),
         ("be packed in a way that nobody knows", zip(&[Entry { method: 77, ..file("f") }]), DAMAGED),
         ("have no end", no_end, DAMAGED),
         ("count more entries than there are", many, DAMAGED),
+        ("count fewer entries than there are", fewer, "end record counts 1 entries"),
+        ("count no entries", none, DAMAGED),
         ("be cut", whole[..whole.len() / 2].to_vec(), DAMAGED),
         ("be something else", b"<html>not found</html>".to_vec(), DAMAGED),
         ("be empty", Vec::new(), DAMAGED),
