@@ -147,7 +147,7 @@ impl Home {
                 writeln!(text, "needs = {{ rung{:03} = \"any\" }}", rung - 1).unwrap();
             }
             // Their digests differ in nothing, their places do.
-            writeln!(text, "artifacts.any = {{ file = \"tool\", size = {size}, sha256 = \"{digest}\" }}").unwrap();
+            writeln!(text, "artifacts = [{{ file = \"tool\", size = {size}, sha256 = \"{digest}\" }}]").unwrap();
             fs::write(tools.join(format!("rung{rung:03}.toml")), text).unwrap();
         }
         let ladder = format!("[ladder]\ncatalog = \"catalog\"\n[rungs]\nrung{:03} = \"any\"\n", rungs - 1);

@@ -121,7 +121,7 @@ impl Card {
             scheme: definition.scheme,
             provides: definition.provides.clone(),
             on_host: definition.host.is_some(),
-            brings: commands(&definition.commands).chain(variables(definition)).collect(),
+            brings: commands(&definition.commands).chain(variables(definition)).chain(lent(definition)).collect(),
             releases: definition.releases.iter().map(|release| CardRelease::of(release, definition.scheme)).collect(),
         }
     }
@@ -202,6 +202,18 @@ impl CardPiece {
 
 fn commands(commands: &BTreeMap<CommandName, Command>) -> impl Iterator<Item = Brings> {
     commands.keys().map(|name| Brings::Command(name.to_string()))
+}
+
+/// The files that loans name one by one; what patterns select is only known once it is unpacked.
+fn lent(definition: &Definition) -> impl Iterator<Item = Brings> {
+    let is_plain = |name: &&String| !name.contains(['*', '?', '[', '{', '\\']);
+    definition.lends.iter().flat_map(move |lends| {
+        let file = move |name: &String| Brings::File {
+            to: lends.to.clone(),
+            path: [lends.at.as_written().trim_end_matches('/'), "/", name].concat(),
+        };
+        lends.only.iter().filter(is_plain).map(file)
+    })
 }
 
 fn variables(definition: &Definition) -> impl Iterator<Item = Brings> {

@@ -1,4 +1,4 @@
-//! Commands and variables that two rungs would bring.
+//! Commands, variables and lent files that two rungs would bring.
 
 use std::collections::BTreeMap;
 
@@ -11,6 +11,15 @@ impl Choosing<'_> {
     /// ladder does not say which one answers.
     pub(super) fn check_brought(&self, pins: &Pins) -> Result<(), PinsError> {
         self.platforms().iter().try_for_each(|platform| self.check_household(&pins.on(platform).rungs, true))
+    }
+
+    /// Whether some rung is called so, or provides it.
+    fn is_among(&self, rungs: &BTreeMap<ToolName, Pin>, name: &ToolName) -> Result<bool, PinsError> {
+        if rungs.contains_key(name) {
+            return Ok(true);
+        }
+        let providers = self.catalogs.providers(name)?;
+        Ok(providers.iter().any(|provider| rungs.contains_key(provider)))
     }
 
     fn check_household(&self, rungs: &BTreeMap<ToolName, Pin>, shared: bool) -> Result<(), PinsError> {
@@ -30,6 +39,11 @@ impl Choosing<'_> {
             brings.sort();
             brings.dedup();
             for what in brings {
+                if let Brings::File { to, .. } = &what
+                    && !self.is_among(rungs, to)?
+                {
+                    continue;
+                }
                 let left_out = self.ladder.answers.get(what.name()).is_some_and(|chosen| !card.answers_to(chosen));
                 if shared && left_out {
                     continue;

@@ -23,6 +23,28 @@ fn board(sandbox: &Sandbox) {
     );
 }
 
+/// Where loans name their files, that two are the same is known before anything is fetched.
+#[test]
+fn two_loans_of_one_file_clash_when_they_are_pinned() {
+    let sandbox = Sandbox::new();
+    board(&sandbox);
+    let lends = |only: &str| {
+        format!("lends = [{{ to = \"plank\", files = \"bin\", only = [\"{only}\"], at = \"plugs\" }}]\ncommands")
+    };
+    sandbox.edit("catalog/tools/tombolet.toml", "commands", &lends("one"));
+    sandbox.edit("catalog/tools/oarweld.toml", "commands", &lends("one"));
+    sandbox.wish("tombolet = \"any\"\noarweld = \"any\"\nplank = \"any\"");
+    let ran = sandbox.run(&["pin"]);
+    assert!(ran.code == 12 && ran.stderr.contains("both bring the file plugs/one for plank"), "{}", ran.complaint());
+    assert!(ran.stderr.contains("lend one of them elsewhere") && sandbox.yard.requests() == 0, "{}", ran.stderr);
+    // Without the borrower there is nothing to clash over, and other files go together.
+    sandbox.wish("tombolet = \"any\"\noarweld = \"any\"");
+    let _ = sandbox.run(&["pin"]).passed();
+    sandbox.edit("catalog/tools/oarweld.toml", "only = [\"one\"]", "only = [\"other\"]");
+    sandbox.wish("tombolet = \"any\"\noarweld = \"any\"\nplank = \"any\"");
+    let _ = sandbox.run(&["pin"]).passed();
+}
+
 #[test]
 fn a_rung_sees_what_is_lent_to_it_and_writes_in_its_corner_while_the_shelf_stays_as_it_is() {
     let sandbox = Sandbox::new();

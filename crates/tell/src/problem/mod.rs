@@ -83,6 +83,11 @@ impl Problem {
 
     /// What can be done where two tools bring the same.
     pub(crate) fn brought_twice(self, one: &ToolName, other: &ToolName, what: &Brings) -> Self {
+        if let Brings::File { to, .. } = what {
+            return self
+                .why(format!("both would be seen at one path in the folder of {to}"))
+                .next(format!("lend one of them elsewhere, with `at`, or leave {one} or {other} off the ladder"));
+        }
         let name = what.name();
         self.why("a name can only mean one of them")
             .next(format!(

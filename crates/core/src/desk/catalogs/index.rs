@@ -5,7 +5,7 @@
 //! index are read again, since a clock may be too coarse to tell two writes apart. Whatever does not match is made anew.
 //!
 //! ```text
-//! kladder index 5 by VERSION\n
+//! kladder index 6 by VERSION\n
 //! LENGTH (8 bytes)       of the heads, little endian
 //! DIGEST (32 bytes)      of the heads
 //! heads                  one for each tool, as postcard has it
