@@ -138,7 +138,7 @@ impl Home {
         let program = nothing(folder);
         let (digest, size) = (Digest::of(&program), program.len());
         fs::write(yard.join("tool"), program).unwrap();
-        let head = "[catalog]\nformat = 1\nname = \"bench\"\ntitle = \"Bench\"\nyards = [\"../yard\"]\n";
+        let head = "[catalog]\nformat = 2\nname = \"bench\"\ntitle = \"Bench\"\nyards = [\"../yard\"]\n";
         fs::write(folder.join("catalog/catalog.toml"), head).unwrap();
         for rung in 0..rungs {
             let mut text = format!("tool = \"rung{rung:03}\"\nkind = \"bench\"\nsummary = \"\"\n");
