@@ -27,7 +27,7 @@ fn a_toml_error_is_shown_where_it_is() {
         "[ladder]\ntitle = \"Desk\n",
         str![[r#"
 exit 10
-kladder: invalid basic string, expected `"`
+kladder: the closing quote of this text is missing
   where  ladder.toml, line 2, column 14
          2 | title = "Desk
            |              ^

@@ -4,7 +4,7 @@ use std::fs;
 
 use kladder_pack::Entry;
 
-use crate::sandbox::Sandbox;
+use crate::sandbox::{Sandbox, not_tested};
 
 const DEFINITION: &str = "commands = { plank = \"bin/plank\" }";
 
@@ -47,8 +47,7 @@ fn what_the_loader_would_refuse_is_told_before_the_first_check() {
     let whole = program(&[]);
     let version = b"GLIBC_2.34\0";
     if !whole.windows(version.len()).any(|window| window == version) {
-        assert!(std::env::var_os("CI").is_none(), "this host's programs have no GLIBC_2.34: nothing was tested");
-        eprintln!("SKIPPED: this host's programs have no GLIBC_2.34");
+        not_tested("this host's programs have no GLIBC_2.34");
         return;
     }
     let newer = complaint(&[Entry::program("bin/plank", program(&[("GLIBC_2.34\0", "GLIBC_2.99\0")]))], CHECK);

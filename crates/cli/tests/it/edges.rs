@@ -206,7 +206,7 @@ fn what_stands_in_the_place_of_a_file_is_told_with_its_path() {
             let mut child = sandbox.start(arguments);
             let began = Instant::now();
             while child.try_wait().unwrap().is_none() {
-                assert!(began.elapsed() < Duration::from_secs(60), "{arguments:?} waits for {kind} at {place}");
+                assert!(began.elapsed() < Duration::from_mins(1), "{arguments:?} waits for {kind} at {place}");
                 std::thread::sleep(Duration::from_millis(10));
             }
             let ran = sandbox.finished(child.wait_with_output().unwrap());

@@ -113,6 +113,7 @@ fn a_set_up_command_makes_part_of_the_rung_and_is_kept_to_its_folder() {
     let words = log.split_once(" s); ").unwrap().1.lines().next().unwrap().to_owned();
     assert!(words.starts_with("kept from ") && route.replace("\n  ", " ").contains(&words), "{words}\n{route}");
     if step["confined"].as_array().unwrap().is_empty() {
+        crate::sandbox::not_tested("this kernel confines nothing");
         return;
     }
     assert!(!output.contains("escaped") && !output.contains("seen"), "{output}");

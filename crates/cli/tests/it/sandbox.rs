@@ -168,6 +168,12 @@ impl Sandbox {
     }
 }
 
+/// Says loudly that a test could not be made on this machine; in continuous integration (where `CI` is set) it fails.
+pub fn not_tested(why: &str) {
+    assert!(std::env::var_os("CI").is_none(), "not tested: {why}");
+    eprintln!("NOT TESTED: {why}");
+}
+
 /// The demo's data, packed once for all tests.
 fn demo() -> &'static Path {
     static DEMO: OnceLock<tempfile::TempDir> = OnceLock::new();

@@ -1,6 +1,7 @@
 //! Facts in words: each sentence as a person reads it.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::needless_raw_string_hashes, reason = "snapbox writes its snapshots with them")]
 
 use std::path::PathBuf;
 use std::time::Duration;
