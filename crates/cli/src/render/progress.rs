@@ -90,6 +90,8 @@ struct Now {
     /// The rung's tool and version.
     name: String,
     done: Vec<String>,
+    /// How long its set-up commands took.
+    set_up: Vec<String>,
     checks: usize,
     /// Files under way, for whichever rung.
     arriving: BTreeSet<String>,
@@ -175,6 +177,31 @@ impl Observer for Progress {
         let Ok(mut now) = self.now.lock() else { return };
         let now = &mut *now;
         match event {
+            Event::Fetching { .. }
+            | Event::FetchedElsewhere { .. }
+            | Event::Pausing { .. }
+            | Event::YardFailed { .. }
+            | Event::Fetched { .. } => self.from_yards(now, event),
+            Event::Waiting { .. } | Event::Recovered { .. } | Event::Ahead { .. } | Event::Landed { .. } => {
+                self.around_the_climb(now, event);
+            }
+            _ => self.at_a_rung(now, event),
+        }
+    }
+
+    fn cancelled(&self) -> bool {
+        self.cancelled.load(Ordering::Relaxed)
+    }
+
+    fn received(&self) -> Option<&AtomicU64> {
+        Some(&self.arrived.received)
+    }
+}
+
+/// What is shown of each event, by where it happens.
+impl Progress {
+    fn around_the_climb(&self, now: &mut Now, event: &Event) {
+        match event {
             Event::Waiting { process } => {
                 let who = process.map_or_else(|| "another process".into(), |process| format!("process {process}"));
                 self.faint(&format!("waiting for {who}, which works on this home"));
@@ -184,18 +211,18 @@ impl Observer for Progress {
                 let what = if *finished { "all but done, and is finished now" } else { "cut short, and is undone" };
                 self.line(&format!("  What process {process} did here was {what}."));
             }
-            Event::SetUp { took, .. } => now.done.push(format!("set up in {}", time(*took))),
             Event::Ahead { fetch } => {
                 self.arrived.of.store(*fetch, Ordering::Relaxed);
                 self.bar.reset();
                 self.bar.set_length(*fetch);
             }
-            Event::Rung { rung, number, of, .. } => {
-                let width = of.to_string().len();
-                (now.rung, now.name) = (format!("{number:>width$} of {of}"), format!("{} {}", rung.tool, rung.version));
-                (now.done, now.checks) = (Vec::new(), 0);
-                self.draw(now, "unpacking");
-            }
+            Event::Landed { .. } => self.finish(),
+            _ => {}
+        }
+    }
+
+    fn from_yards(&self, now: &mut Now, event: &Event) {
+        match event {
             Event::Fetching { file, had, .. } => {
                 if now.arriving.insert(file.clone()) {
                     self.arrived.had.fetch_add(*had, Ordering::Relaxed);
@@ -206,13 +233,27 @@ impl Observer for Progress {
             Event::Pausing { file, time } => {
                 self.faint(&format!("{file}: trying again in {:.1} s", time.as_secs_f64()));
             }
-            Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.to_string_lossy()))),
             Event::YardFailed { yard, reason, next } if yard == next => self.faint(&format!("{yard}: {reason}")),
             Event::YardFailed { yard, reason, next } => self.faint(&format!("{yard}: {reason}; trying {next}")),
             Event::Fetched { file, .. } => {
                 now.arriving.remove(file);
                 self.draw(now, "unpacking");
             }
+            _ => {}
+        }
+    }
+
+    fn at_a_rung(&self, now: &mut Now, event: &Event) {
+        match event {
+            Event::Rung { rung, number, of, .. } => {
+                let width = of.to_string().len();
+                (now.rung, now.name) = (format!("{number:>width$} of {of}"), format!("{} {}", rung.tool, rung.version));
+                (now.done, now.set_up, now.checks) = (Vec::new(), Vec::new(), 0);
+                self.draw(now, "unpacking");
+            }
+            Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.to_string_lossy()))),
+            // It is told behind what was fetched, which is only known when all is on the shelf.
+            Event::SetUp { took, .. } => now.set_up.push(format!("set up in {}", time(*took))),
             Event::Shelved { files, fetched, from_cache, .. } => {
                 for (amount, how) in [(fetched, "fetched"), (from_cache, "from the cache")] {
                     if *amount > 0 {
@@ -220,32 +261,20 @@ impl Observer for Progress {
                     }
                 }
                 now.done.push(format!("{} unpacked", count(*files, "file")));
+                now.done.append(&mut now.set_up);
             }
             Event::Stopped { rung, number, of, why } => {
                 let width = of.to_string().len();
-                let place = format!("{number:>width$} of {of}");
+                let place = styled(FAINT, format!("{number:>width$} of {of}"));
                 let name = styled(STRONG, format!("{:<12}", clean(&rung.to_string())));
-                self.line(&format!(
-                    "  {}  {name} {}: {}",
-                    styled(FAINT, place),
-                    styled(BAD, "not climbed"),
-                    clean(why)
-                ));
+                self.line(&format!("  {place}  {name} {}: {}", styled(BAD, "not climbed"), clean(why)));
             }
             Event::Checking { subject } => {
                 self.draw(now, &format!("{}: {}", words::owner(subject), words::claim(subject)));
             }
             Event::Checked(verdict) => now.checks += usize::from(!verdict.failed()),
             Event::Climbed { rung, .. } => self.climbed(now, rung),
-            Event::Landed { .. } => self.finish(),
+            _ => {}
         }
-    }
-
-    fn cancelled(&self) -> bool {
-        self.cancelled.load(Ordering::Relaxed)
-    }
-
-    fn received(&self) -> Option<&AtomicU64> {
-        Some(&self.arrived.received)
     }
 }

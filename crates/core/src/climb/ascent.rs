@@ -114,9 +114,10 @@ impl Site<'_> {
             let mut supply = Supply::start(scope, &orders, way, &ahead);
             for (at, rung) in rungs.iter().enumerate() {
                 check_cancelled(recorder)?;
+                let stop =
+                    |why: String| Event::Stopped { rung: rung.key.clone(), number: at + 1, of: rungs.len(), why };
                 if let Some(below) = outcome.in_the_way(rung) {
-                    let why = [below.to_string().as_str(), " is not in place"].concat();
-                    recorder.event(&Event::Stopped { rung: rung.key.clone(), number: at + 1, of: rungs.len(), why });
+                    recorder.event(&stop([below.to_string().as_str(), " is not in place"].concat()));
                     outcome.held_up.push(rung.key.clone());
                     continue;
                 }
@@ -136,17 +137,12 @@ impl Site<'_> {
                     memory: &mut memory,
                     prepared: None,
                 };
-                match climber.climb() {
-                    Ok(()) => {}
-                    Err(error) if is_cancelled(&error) => {
-                        return Err(ClimbError::Cancelled(crate::base::event::Cancelled));
-                    }
-                    Err(error) => {
-                        let (number, of, why) = (at + 1, rungs.len(), chain(&error));
-                        recorder.event(&Event::Stopped { rung: rung.key.clone(), number, of, why });
-                        outcome.failures.push(Failure { rung: rung.key.clone(), version: rung.version.clone(), error });
-                    }
+                let Err(error) = climber.climb() else { continue };
+                if is_cancelled(&error) {
+                    return Err(ClimbError::Cancelled(crate::base::event::Cancelled));
                 }
+                recorder.event(&stop(chain(&error)));
+                outcome.failures.push(Failure { rung: rung.key.clone(), version: rung.version.clone(), error });
             }
             Ok::<_, ClimbError>(supply.took())
         })?;

@@ -11,20 +11,22 @@
 //! is a link into the lender's place: one to the whole folder where nothing else stands there, else one a file. The shelf
 //! itself is never touched.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
-use std::io;
-use std::os::unix::fs::{MetadataExt, symlink};
-use std::path::{Path, PathBuf};
-use std::thread;
+mod lay;
+mod plan;
 
-use globset::{Glob, GlobSet, GlobSetBuilder};
+use std::collections::BTreeSet;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
 use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::path::InnerPath;
 
 use crate::base::digest::{Canonical, Digest};
 use crate::base::event::{Difference, How};
 use crate::base::files::{self, Attach, FileError};
+use lay::{differs, lay_out};
+use plan::Stands;
 
 /// Why a berth could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -119,18 +121,6 @@ struct Corners {
     /// Below the tool's folder.
     paths: Vec<InnerPath>,
 }
-
-/// What stands at a path of a berth.
-#[derive(Clone, Debug, PartialEq, Eq)]
-enum Stands {
-    Folder,
-    /// A link to this.
-    Link(PathBuf),
-    /// A hard link to this.
-    Same(PathBuf),
-}
-
-type Plan = BTreeMap<PathBuf, Stands>;
 
 /// What a berth is made of.
 #[derive(Clone, Debug)]
@@ -275,146 +265,6 @@ impl Berth {
         }
         Ok(found)
     }
-
-    /// Everything in it; folders come before what is in them.
-    fn plan(&self) -> Result<Plan, BerthError> {
-        let lent = self.lent()?;
-        let has_file = |path: &&Path| fs::symlink_metadata(self.shelved.join(path)).is_ok_and(|meta| !meta.is_dir());
-        for (path, (lender, _)) in &lent {
-            // A file of its own on the way there is in the way as well.
-            let way = path.ancestors().filter(|above| !above.as_os_str().is_empty());
-            if let Some(at) = way.filter(has_file).last() {
-                let (tool, lender) = (self.key.tool.clone(), lender.clone());
-                return Err(BerthError::Taken { tool, lender, at: at.to_path_buf() });
-            }
-        }
-        let mut placed: Plan = lent.into_iter().map(|(path, (_, from))| (path, Stands::Link(from))).collect();
-        for corner in &self.corners.paths {
-            placed.insert(corner.as_str().into(), Stands::Link(corner.below(&self.corners.kept)));
-        }
-        let mut own: BTreeSet<PathBuf> = placed
-            .keys()
-            .flat_map(|path| path.ancestors().skip(1))
-            .chain(self.programs.iter().flat_map(|folder| folder.ancestors()))
-            .map(Path::to_path_buf)
-            .collect();
-        if !self.loans.is_empty() {
-            own.extend(self.folders()?);
-        }
-        let mut plan = Plan::new();
-        for folder in own.iter().filter(|folder| !placed.keys().any(|placed| folder.starts_with(placed))) {
-            if !folder.as_os_str().is_empty() {
-                plan.insert(folder.clone(), Stands::Folder);
-            }
-            for name in files::names(&self.shelved.join(folder))? {
-                let path = folder.join(name);
-                if !own.contains(&path) && !placed.contains_key(&path) {
-                    let stands = self.stands(&path)?;
-                    plan.insert(path, stands);
-                }
-            }
-        }
-        plan.extend(placed);
-        Ok(plan)
-    }
-
-    /// All folders of the tool.
-    fn folders(&self) -> Result<BTreeSet<PathBuf>, FileError> {
-        let mut folders = BTreeSet::new();
-        for entry in walkdir::WalkDir::new(&self.shelved) {
-            let entry = entry.map_err(io::Error::from).on("read the folder", &self.shelved)?;
-            if entry.file_type().is_dir() {
-                folders.insert(entry.path().strip_prefix(&self.shelved).unwrap_or(entry.path()).to_path_buf());
-            }
-        }
-        Ok(folders)
-    }
-
-    /// By path in the berth: who lends what stands there, and where it is.
-    fn lent(&self) -> Result<BTreeMap<PathBuf, (ToolName, PathBuf)>, BerthError> {
-        let mut lent: BTreeMap<PathBuf, (ToolName, PathBuf)> = BTreeMap::new();
-        for loan in &self.loans {
-            for (path, from) in self.expanded(loan)? {
-                if let Some((one, _)) = lent.insert(path.clone(), (loan.lender.clone(), from)) {
-                    let (tool, other) = (self.key.tool.clone(), loan.lender.clone());
-                    return Err(BerthError::LentTwice { tool, one, other, at: path });
-                }
-            }
-        }
-        Ok(lent)
-    }
-
-    /// A loan as links: one to the whole where nothing else stands at its place, else one a file.
-    fn expanded(&self, loan: &Loan) -> Result<Vec<(PathBuf, PathBuf)>, BerthError> {
-        let at = PathBuf::from(loan.at.as_str());
-        let nothing = || BerthError::NothingToLend {
-            tool: self.key.tool.clone(),
-            lender: loan.lender.clone(),
-            from: loan.from.clone(),
-        };
-        let meta = fs::symlink_metadata(&loan.from).map_err(|_| nothing())?;
-        let overlaps = |other: &Loan| {
-            let other = Path::new(other.at.as_str());
-            other.starts_with(&at) || at.starts_with(other)
-        };
-        let alone = self.loans.iter().filter(|other| overlaps(other)).count() == 1;
-        let is_free = fs::symlink_metadata(self.shelved.join(&at)).is_err();
-        if !meta.is_dir() || (alone && is_free && loan.only.is_empty()) {
-            return Ok(vec![(at, loan.from.clone())]);
-        }
-        let only = patterns(&loan.only);
-        let mut links = Vec::new();
-        for entry in walkdir::WalkDir::new(&loan.from).min_depth(1).sort_by_file_name() {
-            let entry = entry.map_err(io::Error::from).on("read the folder", &loan.from)?;
-            let inner = entry.path().strip_prefix(&loan.from).unwrap_or(entry.path());
-            if !entry.file_type().is_dir() && (loan.only.is_empty() || only.is_match(inner)) {
-                links.push((at.join(inner), entry.path().to_path_buf()));
-            }
-        }
-        if links.is_empty() { Err(nothing()) } else { Ok(links) }
-    }
-
-    /// How something of the tool's own stands in the berth.
-    fn stands(&self, path: &Path) -> Result<Stands, FileError> {
-        let shelved = self.shelved.join(path);
-        let meta = fs::symlink_metadata(&shelved).on("read", &shelved)?;
-        let is_near = !self.loans.is_empty() || path.parent().is_some_and(|folder| self.programs.contains(folder));
-        Ok(match meta.file_type() {
-            kind if kind.is_file() && is_near => Stands::Same(shelved),
-            // A relative link leads to what stands in the berth.
-            kind if kind.is_symlink() && is_near => Stands::Link(fs::read_link(&shelved).on("read", &shelved)?),
-            _ => Stands::Link(shelved),
-        })
-    }
-
-    /// Makes the corners that are not there, with what the tool has in them.
-    fn make_corners(&self) -> Result<(), BerthError> {
-        for corner in &self.corners.paths {
-            let (tool, kept, shelved) = (&self.key.tool, corner.below(&self.corners.kept), corner.below(&self.shelved));
-            let wrong = || BerthError::CornerInTheWay { tool: tool.clone(), corner: corner.clone() };
-            // Nothing behind a link is copied, and nothing is written through one.
-            for above in Path::new(corner.as_str()).ancestors() {
-                match fs::symlink_metadata(self.shelved.join(above)).map(|meta| meta.file_type()) {
-                    Ok(kind) if kind.is_symlink() => {
-                        return Err(BerthError::CornerIsLink { tool: tool.clone(), corner: corner.clone() });
-                    }
-                    Ok(kind) if !kind.is_dir() => return Err(wrong()),
-                    _ => {}
-                }
-            }
-            match fs::symlink_metadata(&kept) {
-                Ok(meta) if meta.is_dir() => continue,
-                Ok(_) => fs::remove_file(&kept).on("remove", &kept)?,
-                Err(_) => {}
-            }
-            let half = kept.with_added_extension("making");
-            files::remove_tree(&half)?;
-            files::create_folder(&half)?;
-            copy_into(&shelved, &half)?;
-            fs::rename(&half, &kept).on("finish", &kept)?;
-        }
-        Ok(())
-    }
 }
 
 /// Makes the hard links of a berth anew after the place that it is over was brought anew; `files` are the place's.
@@ -439,81 +289,10 @@ fn bytes(path: &Path) -> &[u8] {
     path.as_os_str().as_encoded_bytes()
 }
 
-/// Patterns were seen to be valid when the definition was read; one that is not matches nothing.
-fn patterns(texts: &[String]) -> GlobSet {
-    let mut set = GlobSetBuilder::new();
-    texts.iter().filter_map(|text| Glob::new(text).ok()).for_each(|glob| {
-        set.add(glob);
-    });
-    set.build().unwrap_or_else(|_| GlobSet::empty())
-}
-
-fn differs(stands: &Stands, full: &Path) -> Option<How> {
-    let Ok(meta) = fs::symlink_metadata(full) else { return Some(How::Missing) };
-    let right = match stands {
-        Stands::Folder => meta.is_dir(),
-        Stands::Link(target) => {
-            meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *target) && full.exists()
-        }
-        Stands::Same(file) => {
-            let same = |other: &fs::Metadata| (other.dev(), other.ino()) == (meta.dev(), meta.ino());
-            let linked = meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *file);
-            fs::metadata(file).is_ok_and(|other| same(&other)) || linked
-        }
-    };
-    (!right).then_some(How::Changed)
-}
-
-/// Folders one after the other, then what is in them on all cores.
-fn lay_out(plan: &Plan, into: &Path) -> Result<(), FileError> {
-    for (path, _) in plan.iter().filter(|(_, stands)| **stands == Stands::Folder) {
-        let full = into.join(path);
-        fs::create_dir_all(&full).on("create the folder", &full)?;
-    }
-    let rest: Vec<(&PathBuf, &Stands)> = plan.iter().filter(|(_, stands)| **stands != Stands::Folder).collect();
-    let cores = thread::available_parallelism().map_or(1, usize::from);
-    let share = rest.len().div_ceil(cores).max(64);
-    thread::scope(|scope| {
-        let work =
-            |share: &[(&PathBuf, &Stands)]| share.iter().try_for_each(|(path, stands)| put(stands, &into.join(path)));
-        let shares: Vec<_> = rest.chunks(share).map(|share| scope.spawn(move || work(share))).collect();
-        let ended =
-            shares.into_iter().map(|share| share.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        ended.collect()
-    })
-}
-
-fn put(stands: &Stands, full: &Path) -> Result<(), FileError> {
-    match stands {
-        Stands::Folder => Ok(()),
-        Stands::Link(target) => symlink(target, full).on("write", full),
-        // Another file system, or too many links: then the program sees the shelf.
-        Stands::Same(file) => fs::hard_link(file, full).or_else(|_| symlink(file, full)).on("write", full),
-    }
-}
-
-/// Copies a folder's content, for someone to write in; nothing where there is none.
-fn copy_into(from: &Path, to: &Path) -> Result<(), FileError> {
-    if !from.is_dir() {
-        return Ok(());
-    }
-    for entry in walkdir::WalkDir::new(from).min_depth(1) {
-        let entry = entry.map_err(io::Error::from).on("read the folder", from)?;
-        let full = to.join(entry.path().strip_prefix(from).unwrap_or(entry.path()));
-        if entry.file_type().is_dir() {
-            fs::create_dir(&full).on("create the folder", &full)?;
-        } else if entry.file_type().is_symlink() {
-            let target = fs::read_link(entry.path()).on("read", entry.path())?;
-            symlink(target, &full).on("write", &full)?;
-        } else {
-            fs::copy(entry.path(), &full).on("write", &full)?;
-        }
-    }
-    files::make_writable(to)
-}
-
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::symlink;
+
     use super::*;
 
     fn write(path: &Path, text: &str) {
