@@ -11,7 +11,7 @@ use super::clash::Explained;
 use super::offer::{Offer, Stop};
 use super::seat::{Choice, Part, Seat};
 use super::wishes::Wishes;
-use super::{Choosing, Pin, Pins, PinsError};
+use super::{Choosing, Moves, Pin, Pins, PinsError};
 use crate::ladder::{Range, Wish};
 use crate::names::{Household, ToolName};
 use crate::near::near;
@@ -77,9 +77,33 @@ impl Choosing<'_> {
         }
     }
 
+    /// What the wishes come to, settled: chosen once more from there, nothing would move.
+    fn outcome(&self, explain: bool) -> Result<Outcome, PinsError> {
+        match self.unsettled(explain)? {
+            Outcome::Pins(pins) => Ok(Outcome::Pins(self.settled(pins))),
+            other => Ok(other),
+        }
+    }
+
+    /// A private tool may have been taken before the rung was that will do in its place; with all rungs chosen it is seen.
+    fn settled(&self, mut pins: Pins) -> Pins {
+        /// Each time round some private tool goes; more than a few were never seen.
+        const MOST: usize = 8;
+        let moves = Moves::default();
+        for _ in 0..MOST {
+            let keeps_some = pins.rungs.values().any(|pin| !pin.private.is_empty());
+            let again = Choosing { old: Some(&pins), moves: &moves, ..*self };
+            match keeps_some.then(|| again.unsettled(false)) {
+                Some(Ok(Outcome::Pins(next))) if next.rungs != pins.rungs => pins = next,
+                _ => break,
+            }
+        }
+        pins
+    }
+
     /// One version for all platforms, else each platform by itself. Pins that stand apart stay so: served together, some
     /// of them would have to move.
-    fn outcome(&self, explain: bool) -> Result<Outcome, PinsError> {
+    fn unsettled(&self, explain: bool) -> Result<Outcome, PinsError> {
         if self.old.is_some_and(|old| stands_apart(&old.rungs)) {
             return self.attempt(true, explain);
         }

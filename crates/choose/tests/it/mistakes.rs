@@ -432,3 +432,30 @@ run = ["skerroc"], expect = { out = "x" }
 "#]]
     );
 }
+
+/// Lines and columns are counted in characters, wherever lines end and whatever stands in them.
+#[test]
+fn places_are_where_an_editor_shows_them() {
+    let mut random = fastrand::Rng::with_seed(7);
+    let letters = ['a', 'ü', '語', '\u{1f30a}', '\n', '\n', ' ', '\t', '"', '='];
+    for _ in 0..300 {
+        let length = random.usize(0..80);
+        let text: String = (0..length).map(|_| letters[random.usize(0..letters.len())]).collect();
+        let source = Source::new("sea.toml", text.clone());
+        let ends: Vec<usize> = text.char_indices().map(|(at, _)| at).chain([text.len()]).collect();
+        let (one, other) = (ends[random.usize(0..ends.len())], ends[random.usize(0..ends.len())]);
+        let (from, to) = (one.min(other), one.max(other));
+        let place = source.place(from..to);
+        let before = &text[..from];
+        assert_eq!(place.line, before.split('\n').count(), "{text:?} {from}");
+        let in_line = before.rsplit('\n').next().unwrap().chars().count();
+        assert_eq!(place.column, in_line + 1, "{text:?} {from}");
+        // What is meant never reaches beyond its line, and is never nothing.
+        let meant = text[from..to].split('\n').next().unwrap().chars().count().max(1);
+        assert_eq!(place.length, meant, "{text:?} {from}..{to}");
+        let line = text.split('\n').nth(place.line - 1).unwrap();
+        assert!(line.starts_with(place.text.as_str()) || place.text == line.trim_end(), "{text:?} {from}");
+        // A range that no honest reader would name is no reason to end.
+        let _ = source.place(from + 1..text.len() + 40);
+    }
+}

@@ -149,6 +149,24 @@ fn a_release_that_changed_under_its_pin_is_refused() {
     assert!(desk.pin(wish, Some(&old)).is_ok());
 }
 
+/// Found by random catalogs: a second `pin` saw it, the first one did not.
+#[test]
+fn nothing_is_kept_private_that_a_rung_of_the_ladder_does_as_well() {
+    let lines = "
+        bollwick provides formatter
+        bollwick 3 bollwick+lens:any
+        bollwick 2
+        gannick provides formatter
+        gannick 3
+        thwartle 3 @linux/x86_64
+        thwartle 1 ~formatter:any
+    ";
+    let desk = Desk::for_two(lines);
+    let pins = desk.gives("thwartle = \"any\"\nbollwick = \"<3\"", "bollwick 2, thwartle 1");
+    assert_eq!(desk.pin("thwartle = \"any\"\nbollwick = \"<3\"", Some(&pins)).unwrap(), pins);
+    let _ = desk.gives("thwartle = \"any\"", "thwartle 1 (bollwick 2)");
+}
+
 #[test]
 fn a_private_need_stands_beside_a_shared_version_that_will_not_do() {
     let lines = "brinwright 2.4 ~tidlow:<4

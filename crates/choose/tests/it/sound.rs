@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use kladder_choose::catalog::{Catalogs, Definition, Need as Wanted, Release as Known, Way as Path};
-use kladder_choose::ladder::Wish;
+use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError};
 use kladder_choose::platform::Platform;
@@ -147,6 +147,51 @@ proptest! {
             }
             Err(PinsError::NoArtifact { .. }) => {}
             Err(error) => prop_assert!(false, "{error}"),
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { rng_seed: RngSeed::Fixed(413), ..ProptestConfig::with_cases(150) })]
+
+    /// As many optional wishes are met as can be, the first ones first, and those that must be always are.
+    #[test]
+    fn only_what_cannot_be_had_is_left_out(made in made(), order in any::<bool>()) {
+        let optional = if order { ["bollwick", "marrambit"] } else { ["marrambit", "bollwick"] };
+        let with = |flags: [Option<bool>; 2]| {
+            let lines = optional.iter().zip(flags).filter_map(|(tool, flag)| {
+                Some(format!("{tool} = {{ version = \"<3\", optional = {} }}\n", flag?))
+            });
+            let [machine, rest] = PLATFORMS;
+            let machines = format!("[machines]\none = \"{machine}\"\ntwo = \"{rest}\"\n");
+            ladder(&format!("{machines}[rungs]\nthwartle = \"any\"\n{}", lines.collect::<String>()))
+        };
+        let (catalogs, moves, limits) = (catalogs(&made), Moves::default(), Limits::default());
+        let here: Platform = PLATFORMS[0].parse().unwrap();
+        let pins = |ladder: &Ladder| {
+            Choosing { ladder, catalogs: &catalogs, here: &here, host: &NoHost, old: None, moves: &moves, limits }.pins()
+        };
+        let whole = with([Some(true), Some(true)]);
+        let Ok(chosen) = pins(&whole) else {
+            prop_assert!(pins(&with([None, None])).is_err(), "the wish that must be met can be");
+            return Ok(());
+        };
+        // What a ladder gets that says so of each by hand: the first one if it can be had, then the second.
+        let first = pins(&with([Some(false), None])).is_ok().then_some(false);
+        let second = pins(&with([first, Some(false)])).is_ok().then_some(false);
+        let left_out: Vec<&str> =
+            optional.into_iter().zip([first, second]).filter(|(_, met)| met.is_none()).map(|(tool, _)| tool).collect();
+        prop_assert_eq!(chosen.left_out.iter().map(ToolName::as_str).collect::<Vec<_>>(), left_out);
+        prop_assert_eq!(&chosen.rungs, &pins(&with([first, second])).unwrap().rungs);
+        let choosing =
+            Choosing { ladder: &whole, catalogs: &catalogs, here: &here, host: &NoHost, old: Some(&chosen), moves: &moves, limits };
+        prop_assert_eq!(choosing.pins().unwrap(), chosen.clone(), "a second time moves nothing");
+        for tool in &chosen.left_out {
+            prop_assert!(choosing.why_left_out(&chosen, tool).is_some(), "{} could be had", tool);
+            prop_assert!(choosing.why(tool).is_ok());
+        }
+        for tool in chosen.rungs.keys().take(1) {
+            prop_assert!(choosing.why(tool).unwrap().is_some() && choosing.news(tool).unwrap().is_some());
         }
     }
 }

@@ -319,3 +319,94 @@ fn honest_oddities_are_read_as_they_were_meant() {
     let artifact = artifact("noise.tar.gz", bytes.len() as u64, Digest::of(&bytes));
     assert!(unpack_one(&archive, &artifact, &folder.path().join("in")).is_err());
 }
+
+/// What a random archive holds: by path, the text of a file or the target of a link.
+type Tree = std::collections::BTreeMap<String, Result<Vec<u8>, String>>;
+
+/// Archives of every dialect that the library of tar writes, with names and targets of every length.
+#[test]
+fn random_archives_of_every_dialect_come_out_as_they_went_in() {
+    let mut random = fastrand::Rng::with_seed(20_261);
+    for round in 0..60 {
+        let dialect = round % 3;
+        let (mut tree, mut builder) = (Tree::new(), tar::Builder::new(Vec::new()));
+        for number in 0..random.usize(1..25) {
+            let depth = random.usize(0..4);
+            let name = |random: &mut fastrand::Rng| "n".repeat([1, 7, 60, 99, 100, 101, 155, 200][random.usize(0..8)]);
+            let folders: Vec<String> = (0..depth).map(|at| format!("d{at}-{}", name(&mut random))).collect();
+            let path = [folders, vec![format!("{number}-{}", name(&mut random))]].concat().join("/");
+            let long = (dialect == 2).then(|| path.clone());
+            if random.bool() {
+                let text: Vec<u8> = (0..random.usize(0..2000)).map(|_| random.u8(..)).collect();
+                append(&mut builder, dialect, long.as_deref(), &path, None, &text);
+                tree.insert(path, Ok(text));
+            } else {
+                let target = format!("t-{}", name(&mut random));
+                append(&mut builder, dialect, long.as_deref(), &path, Some(&target), &[]);
+                tree.insert(path, Err(target));
+            }
+        }
+        let bytes = builder.into_inner().unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let (archive, into) = (folder.path().join("a.tar"), folder.path().join("in"));
+        fs::write(&archive, &bytes).unwrap();
+        fs::create_dir(&into).unwrap();
+        let made = unpack_one(&archive, &artifact("a.tar", bytes.len() as u64, Digest::of(&bytes)), &into).unwrap();
+        assert_eq!(made.len(), tree.len(), "round {round}");
+        for entry in &made {
+            let path = entry.path.to_str().unwrap();
+            match (&entry.what, &tree[path]) {
+                (What::File { blake3, size, .. }, Ok(text)) => {
+                    assert_eq!((*blake3, *size), (Fingerprint::of(text), text.len() as u64), "{path}");
+                    assert!(fs::read(into.join(path)).unwrap() == *text, "{path}");
+                }
+                (What::Link { target }, Err(wanted)) => {
+                    assert_eq!(target.to_str(), Some(wanted.as_str()), "{path}");
+                    assert_eq!(fs::read_link(into.join(path)).unwrap(), *target);
+                }
+                other => panic!("{path} is {other:?}"),
+            }
+        }
+        // Cut anywhere, it is refused or shorter, and never another tree.
+        let cut = random.usize(0..bytes.len());
+        let again = tempfile::tempdir().unwrap();
+        let (archive, into) = (again.path().join("a.tar"), again.path().join("in"));
+        fs::write(&archive, &bytes[..cut]).unwrap();
+        fs::create_dir(&into).unwrap();
+        let shorter = artifact("a.tar", cut as u64, Digest::of(&bytes[..cut]));
+        for entry in unpack_one(&archive, &shorter, &into).unwrap_or_default() {
+            assert!(made.contains(&entry), "cut at {cut}, round {round}: {entry:?}");
+        }
+    }
+}
+
+/// Appends a file or link: in GNU headers, in ustar headers where they have room, or with pax records.
+fn append(
+    builder: &mut tar::Builder<Vec<u8>>,
+    dialect: usize,
+    long: Option<&str>,
+    path: &str,
+    target: Option<&str>,
+    text: &[u8],
+) {
+    let mut header = if dialect == 1 { tar::Header::new_ustar() } else { tar::Header::new_gnu() };
+    header.set_mode(0o644);
+    header.set_size(text.len() as u64);
+    header.set_entry_type(if target.is_some() { tar::EntryType::Symlink } else { tar::EntryType::Regular });
+    if let Some(path) = long {
+        let mut records = vec![("comment", b"two\nlines = 3".as_slice()), ("path", path.as_bytes())];
+        records.extend(target.map(|target| ("linkpath", target.as_bytes())));
+        builder.append_pax_extensions(records).unwrap();
+        header.set_path("made-up").unwrap();
+        header.set_cksum();
+        return builder.append(&header, text).unwrap();
+    }
+    // ustar has no room for some; those are what the GNU form is for.
+    if dialect == 1 && (header.set_path(path).is_err() || target.is_some_and(|it| header.set_link_name(it).is_err())) {
+        return append(builder, 0, None, path, target, text);
+    }
+    match target {
+        Some(target) => builder.append_link(&mut header, path, target).unwrap(),
+        None => builder.append_data(&mut header, path, text).unwrap(),
+    }
+}
