@@ -28,6 +28,17 @@ pub fn time(took: Duration) -> String {
     }
 }
 
+/// A text of at most so many characters: of a longer one its beginning and its end.
+pub fn shortened(text: &str, most: usize) -> String {
+    let length = text.chars().count();
+    if length <= most {
+        return text.to_owned();
+    }
+    let end = most / 4;
+    let first = text.chars().take(most - end - 1);
+    first.chain(['…']).chain(text.chars().skip(length - end)).collect()
+}
+
 /// `1 rung`, `3 rungs`, `2 wishes`.
 pub fn count(number: usize, one: &str) -> String {
     match number {

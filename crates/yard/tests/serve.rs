@@ -5,8 +5,9 @@
 use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpStream;
+use std::sync::Mutex;
 
-use kladder_yard::Yard;
+use kladder_yard::{Answered, Settings, Yard};
 
 fn ask(yard: &Yard, request: &str) -> String {
     let mut stream = TcpStream::connect(yard.url().trim_start_matches("http://")).unwrap();
@@ -44,5 +45,31 @@ fn files_are_served_and_nothing_else() {
         let answer = ask(&yard, request);
         assert!(answer.starts_with(&format!("HTTP/1.1 {status} ")), "{request:?}: {answer}");
     }
+    fs::remove_dir_all(folder).unwrap();
+}
+
+/// Answers that were told of, of all tests of this program.
+static TOLD: Mutex<Vec<Answered>> = Mutex::new(Vec::new());
+
+#[test]
+fn every_answer_is_told_and_the_address_is_one_that_works() {
+    let folder = std::env::temp_dir().join(format!("kladder-yard-told-{}", std::process::id()));
+    fs::create_dir_all(&folder).unwrap();
+    fs::write(folder.join("told.txt"), "0123456789").unwrap();
+    let tell: fn(&Answered) = |answered| TOLD.lock().unwrap().push(answered.clone());
+    let settings = Settings { folder: folder.clone(), tell: Some(tell), ..Settings::default() };
+    let yard = Yard::with(settings, ([0, 0, 0, 0], 0).into()).unwrap();
+    assert!(!yard.url().contains("0.0.0.0"), "{}", yard.url());
+    for request in ["GET /told.txt", "HEAD /told.txt", "GET /missing", "PUT /told.txt"] {
+        ask(&yard, &format!("{request} HTTP/1.1\r\n\r\n"));
+    }
+    ask(&yard, "GET /told.txt HTTP/1.1\r\nrange: bytes=4-6\r\n\r\n");
+    drop(yard);
+    let told = TOLD.lock().unwrap();
+    let rows: Vec<(&str, u16, u64)> = told.iter().map(|one| (one.path.as_str(), one.status, one.bytes)).collect();
+    let wanted =
+        [("/told.txt", 200, 10), ("/told.txt", 200, 0), ("/missing", 404, 0), ("", 405, 0), ("/told.txt", 206, 3)];
+    assert_eq!(rows, wanted);
+    assert!(told.iter().all(|one| one.client.parse::<std::net::IpAddr>().is_ok()), "{told:?}");
     fs::remove_dir_all(folder).unwrap();
 }

@@ -1,4 +1,12 @@
 //! Paths below a folder.
+//!
+//! ```
+//! use kladder_choose::path::InnerPath;
+//!
+//! assert_eq!(InnerPath::new("./bin//skerroc")?.as_str(), "bin/skerroc");
+//! assert!(InnerPath::new("../skerroc").is_err() && InnerPath::new("/bin/skerroc").is_err());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 use std::fmt;
 use std::path::{Component, Path, PathBuf};

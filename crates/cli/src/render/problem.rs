@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use kladder_choose::document::Place;
 use kladder_tell::problem::{Problem, Where};
 use kladder_tell::shapes;
-use kladder_tell::text::clean;
+use kladder_tell::text::{clean, shortened};
 use unicode_width::UnicodeWidthStr;
 
 use super::text::{BAD, FAINT, STRONG, TOLD, shown, styled, wrapped};
@@ -15,10 +15,13 @@ const LABEL: usize = 9;
 /// Columns that a line of a file may take where nobody knows the terminal's.
 const WIDE: usize = 120;
 
+/// Characters of a sentence that anybody reads; JSON has all of it.
+const LONGEST: usize = 800;
+
 /// The problem for people: what, where, why, next.
 pub(super) fn text(problem: &Problem, width: Option<usize>) -> String {
     let mut out = String::new();
-    let head = format!("{} {}", styled(BAD, "kladder:"), styled(STRONG, clean(&problem.what)));
+    let head = format!("{} {}", styled(BAD, "kladder:"), styled(STRONG, clean(&shortened(&problem.what, LONGEST))));
     out.push_str(&width.map_or_else(|| head.clone(), |width| wrapped(&head, width)));
     out.push('\n');
     let room = width.unwrap_or(WIDE).saturating_sub(LABEL).max(20);
@@ -38,7 +41,7 @@ pub(super) fn text(problem: &Problem, width: Option<usize>) -> String {
 
 fn lines(out: &mut String, label: &str, lines: &[String], room: Option<usize>) {
     let broken = |line: &String| {
-        let line = clean(line);
+        let line = clean(&shortened(line, LONGEST));
         let text = room.map_or(line.clone(), |room| wrapped(&line, room));
         text.lines().map(str::to_owned).collect::<Vec<_>>()
     };

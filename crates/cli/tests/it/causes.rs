@@ -95,3 +95,58 @@ fn a_wrong_strip_is_told_with_the_one_that_would_do() {
     assert!(ran.stderr.contains("`strip = 1` under `unpack`"), "{}", ran.stderr);
     let _ = sandbox.run(&["climb"]).passed();
 }
+
+/// Libraries and a program, built as real ones are: the program wants `libtide`, which wants `libmoon`.
+#[cfg(target_os = "linux")]
+fn built(folder: &std::path::Path) -> [Vec<u8>; 3] {
+    let cc = |source: &str, out: &str, more: &[&str]| {
+        let file = folder.join(format!("{out}.c"));
+        fs::write(&file, source).unwrap();
+        let mut cc = std::process::Command::new("cc");
+        cc.current_dir(folder).arg(&file).args(["-o", out]).args(more);
+        assert!(cc.status().unwrap().success(), "the C compiler that links Rust programs cannot make {out}");
+        fs::read(folder.join(out)).unwrap()
+    };
+    let moon = cc("int moon(void) { return 28; }", "libmoon.so.1", &["-shared", "-fPIC", "-Wl,-soname,libmoon.so.1"]);
+    let tide = "int moon(void); int tide(void) { return moon() / 2; }";
+    let wants = ["-shared", "-fPIC", "-Wl,-soname,libtide.so.1", "-Wl,-rpath,$ORIGIN", "libmoon.so.1"];
+    let tide = cc(tide, "libtide.so.1", &wants);
+    let main = "#include <stdio.h>\nint tide(void); int main(void) { printf(\"plank %d\\n\", tide()); return 0; }";
+    let program = cc(main, "plank", &["-Wl,-rpath,$ORIGIN/../lib", "-Wl,-rpath-link,.", "libtide.so.1"]);
+    [program, tide, moon]
+}
+
+#[test]
+#[cfg(target_os = "linux")]
+fn libraries_are_found_where_the_program_says_and_missed_wherever_they_lie() {
+    let folder = tempfile::tempdir().unwrap();
+    let [program, tide, moon] = built(folder.path());
+    let plank = || Entry::program("bin/plank", program.clone());
+    let check = "[[checks]]\nrun = [\"plank\"]\nexpect = { stdout = \"plank 14\" }";
+    let sandbox = Sandbox::new();
+    let all = [plank(), Entry::file("lib/libtide.so.1", tide.clone()), Entry::file("lib/libmoon.so.1", moon.clone())];
+    sandbox.plank("plank.tar", &all, &[DEFINITION, "\n", check].concat());
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "plank 14\n");
+    // The library that a library wants is missed as well, and each once.
+    let without_moon = complaint(&[plank(), Entry::file("lib/libtide.so.1", tide)], check);
+    assert!(without_moon.contains("nobody provides the library libmoon.so.1"), "{without_moon}");
+    assert!(!without_moon.contains("library libtide"), "{without_moon}");
+    let without_tide = complaint(&[plank(), Entry::file("lib/libmoon.so.1", moon.clone())], check);
+    assert_eq!(without_tide.matches("nobody provides the library libtide.so.1").count(), 1, "{without_tide}");
+    // A library that a rung below brings counts, even where the program itself would not look.
+    let sandbox = Sandbox::new();
+    let lib = [
+        Entry::file("lib/libtide.so.1", fs::read(folder.path().join("libtide.so.1")).unwrap()),
+        Entry::file("lib/libmoon.so.1", moon),
+    ];
+    sandbox.plank("tide.tar", &lib, "");
+    let below = sandbox.read("catalog/tools/plank.toml").replace("\"plank\"", "\"tidewater\"");
+    sandbox.write("catalog/tools/tidewater.toml", &below);
+    let paths = "variables = { LD_LIBRARY_PATH = \"/nowhere\" }";
+    sandbox.plank("plank.tar", &[plank()], &[DEFINITION, "\n", paths].concat());
+    sandbox.edit("catalog/tools/plank.toml", "version = \"1.0\"", "version = \"1.0\"\nneeds = { tidewater = \"any\" }");
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+}

@@ -327,3 +327,49 @@ kladder: the pins are not what the ladder asks for
     );
     assert_eq!(sandbox.read("desk/ladder.pinned.toml"), before);
 }
+
+#[test]
+fn what_is_optional_is_climbed_once_it_can_be_had() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"\nwrackle = { version = \"9\", optional = true }");
+    let climbed = sandbox.run(&["climb", "--json"]).passed().json();
+    let names = |json: &serde_json::Value| {
+        let rungs = json["rungs"].as_array().unwrap_or_else(|| panic!("{json}")).iter();
+        rungs.map(|rung| rung["rung"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    let route = sandbox.run(&["route", "--json"]).passed().json();
+    assert_eq!(names(&route), ["tombolet"], "{climbed}");
+    let _ = sandbox.run(&["verify"]).passed();
+    // A release that fits comes out.
+    sandbox.edit("catalog/tools/wrackle.toml", "version = \"1.0.0\"", "version = \"9.0.0\"");
+    let stale = sandbox.run(&["pin", "--check"]);
+    assert_eq!(stale.code, 15, "{}", stale.stderr);
+    let why = sandbox.run(&["why", "wrackle"]);
+    assert!(why.code == 15 && why.stderr.contains("`wrackle` can be had by now"), "{}", why.stderr);
+    let _ = sandbox.run(&["pin"]).passed();
+    assert!(!sandbox.read("desk/ladder.pinned.toml").contains("left-out"));
+    let route = sandbox.run(&["route", "--json"]).passed().json();
+    assert!(names(&route).iter().any(|tool| tool == "wrackle"), "{route}");
+}
+
+/// A ladder that nobody writes by hand: each wish keeps its line, and nothing moves the second time.
+#[test]
+fn thousands_of_wishes_are_pinned_and_told_each_in_its_line() {
+    let lines: String =
+        (0..3000).map(|at| format!("tool-{at} 1.0 {}\n", if at == 0 { "" } else { "tool-0:any" })).collect();
+    let sandbox = Sandbox::of_lines(&lines);
+    let wishes: String = (0..3000).map(|at| format!("tool-{at} = \"any\"\n")).collect();
+    sandbox.wish(&wishes);
+    let told = sandbox.run(&["pin"]).passed().stdout;
+    assert!(told.contains("3000 rungs pinned"), "{}", told.lines().last().unwrap_or_default());
+    assert!(sandbox.run(&["pin"]).passed().stdout.contains("nothing moved"));
+    let route = sandbox.run(&["route", "--json"]).passed().json();
+    let rungs = route["rungs"].as_array().unwrap();
+    assert_eq!(rungs.len(), 3000);
+    let rung = |tool: &str| rungs.iter().find(|rung| rung["rung"] == tool).unwrap();
+    assert_eq!(rung("tool-2999")["wished_at"], serde_json::json!([3004]));
+    assert_eq!(rung("tool-0")["needed_by"].as_array().unwrap().len(), 2999);
+    sandbox.edit("desk/ladder.toml", "tool-1500 = \"any\"", "tool-1500 = \"2\"");
+    let wrong = sandbox.run(&["pin"]);
+    assert!(wrong.code == 11 && wrong.stderr.contains("line 1505"), "{}", wrong.stderr);
+}

@@ -235,3 +235,42 @@ fn numbers_beyond_all_bounds_are_told_or_taken() {
     let _ = sandbox.run(&["climb"]).passed();
     let _ = sandbox.run(&["verify"]).passed();
 }
+
+/// What no file system or kernel takes is told as the definition's mistake, with the key, and not as the system's error.
+#[test]
+fn what_no_system_takes_is_told_where_it_is_written() {
+    let long = "n".repeat(300);
+    let cases = [
+        (format!("commands = {{ \"{long}\" = \"plank\" }}"), "cannot be the name of a command"),
+        (format!("commands = {{ plank = \"{}\" }}", "d/".repeat(2000)), "commands = "),
+        (
+            "commands = { plank = \"plank\" }\nvariables = { \"A=B\" = \"x\" }".to_owned(),
+            "cannot be the name of a variable",
+        ),
+        ("commands = { plank = \"plank\" }\ncorners = [\"a\", \"a/b\"]".to_owned(), "leave it out"),
+        (
+            "commands = { plank = \"plank\" }\nlends = [{ to = \"plank\", at = \"../up\" }]".to_owned(),
+            "does not stay below",
+        ),
+        ("commands = { plank = \"pla\\u0000nk\" }".to_owned(), "NUL"),
+        (format!("commands = {{ plank = \"plank\" }}\nset-up = [{{ run = [\"{}\"] }}]", "x".repeat(200_000)), "set-up"),
+    ];
+    for (definition, told) in cases {
+        let sandbox = Sandbox::new();
+        sandbox.plank("plank.tar", &[Entry::program("plank", "#!/bin/sh\n")], &definition);
+        sandbox.wish("plank = \"any\"");
+        let ran = sandbox.run(&["climb"]);
+        let head: String = definition.chars().take(80).collect();
+        assert!([10, 12, 30].contains(&ran.code), "{head}: {} {}", ran.code, ran.stderr);
+        assert!(
+            ran.stderr.contains(told),
+            "{head}: no `{told}` in {}",
+            ran.stderr.chars().take(2000).collect::<String>()
+        );
+        assert!(
+            !ran.stderr.contains("panicked") && ran.stderr.lines().all(|line| line.chars().count() < 3000),
+            "{head}"
+        );
+        assert!(!sandbox.leftovers().iter().any(|path| path.contains("/landings/1/")), "{head}");
+    }
+}

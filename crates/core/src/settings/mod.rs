@@ -1,4 +1,18 @@
 //! What a person has set, and where things are kept.
+//!
+//! ```
+//! use kladder_core::settings::Home;
+//!
+//! let folder = tempfile::tempdir()?;
+//! let home = Home::within(folder.path());
+//! assert_eq!(home.shelf(), folder.path().join("data/shelf"));
+//! // Without a file everything is as it is by itself.
+//! assert_eq!(home.settings()?.network.retries, 3);
+//! std::fs::create_dir_all(&home.config)?;
+//! std::fs::write(home.config.join("config.toml"), "[network]\npatience = 100000\n")?;
+//! assert!(home.settings().is_err(), "a day has fewer seconds");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod home;
 mod network;

@@ -9,7 +9,7 @@ use std::time::Duration;
 use kladder_core::base::event::{Cause, Difference, Finding, How, Output, Skipped, Stream, Subject};
 use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::host::survey::{Odd, Untold};
-use kladder_tell::text::{both, bytes, clean, count, either, time};
+use kladder_tell::text::{both, bytes, clean, count, either, shortened, time};
 use kladder_tell::words;
 use snapbox::{assert_data_eq, str};
 
@@ -243,6 +243,7 @@ fn numbers_and_lists_are_told_as_people_do() {
         (either(&["a"]), either(&["a", "b"]), both(&["a", "b", "c"])),
         ("a".into(), "a or b".into(), "a, b and c".into())
     );
+    assert_eq!((shortened("short", 5), shortened("1234567890", 5)), ("short".into(), "123…0".into()));
     // Nothing that a file says drives the terminal: escapes, returns, C1 controls, marks that turn text round.
     for foreign in ["\u{1b}[31m", "a\rb", "\u{9b}2J", "\u{202e}", "\u{7}", "\0"] {
         let shown = clean(foreign);

@@ -1,4 +1,8 @@
 //! What happens, told as it happens.
+//!
+//! Events are values: whoever observes may draw them, write them down, or forget them, and a run says the same whoever looks
+//! on. An observer also carries the wish to stop, which long work asks for between its steps; what is half done then is left
+//! in the state that a kill would leave, which the next run mends.
 
 mod cause;
 mod verdict;
