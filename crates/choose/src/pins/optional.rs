@@ -1,4 +1,7 @@
 //! Wishes that may be left out where they cannot be had.
+//!
+//! First all wishes are tried, which is the usual case. Where that fails for what there is (not for a slip of the pen), those
+//! that must be met are solved alone, and the optional ones are added in their order, each staying where an answer is left.
 
 use super::{Choosing, Pins, PinsError};
 use crate::ladder::Ladder;

@@ -1,4 +1,11 @@
 //! Near misses: what someone may have meant.
+//!
+//! ```
+//! use kladder_choose::near::near;
+//!
+//! assert_eq!(near("skerok", ["skerroc", "tidlow"]), ["skerroc"]);
+//! assert!(near("zzz", ["skerroc", "tidlow"]).is_empty());
+//! ```
 
 /// The candidates that look like `typed`, most alike first, three at most.
 pub fn near<'a>(typed: &str, candidates: impl IntoIterator<Item = &'a str>) -> Vec<String> {

@@ -130,5 +130,8 @@ fn not_wished(desk: &Desk, tool: &str) -> Result<Problem, Problem> {
     }
     let wished: Vec<&str> = desk.ladder.wishes.iter().map(|wish| wish.tool.as_str()).collect();
     let near = near(tool, wished);
+    if near.is_empty() {
+        return Ok(problem.next("what can be dropped stands there under [rungs]"));
+    }
     Ok(near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?"))))
 }

@@ -2,6 +2,8 @@
 
 use snapbox::{assert_data_eq, str};
 
+use kladder_pack::Entry;
+
 use crate::sandbox::Sandbox;
 
 const DESK: &str = "skerroc provides skerrow-compiler
@@ -372,4 +374,50 @@ fn thousands_of_wishes_are_pinned_and_told_each_in_its_line() {
     sandbox.edit("desk/ladder.toml", "tool-1500 = \"any\"", "tool-1500 = \"2\"");
     let wrong = sandbox.run(&["pin"]);
     assert!(wrong.code == 11 && wrong.stderr.contains("line 1505"), "{}", wrong.stderr);
+}
+
+/// Whoever types a name that means nothing is told where names are found.
+#[test]
+fn a_name_that_means_nothing_leads_on() {
+    let sandbox = pinned();
+    let cases: [(&[&str], &str); 9] = [
+        (&["newer", "--take", "zzzqqq"], "`kladder newer` lists what can be taken"),
+        (&["newer", "--take", "skerrok"], "did you mean `skerroc`?"),
+        (&["about", "zzzqqq"], "`kladder search WORDS` finds tools by what they do"),
+        (&["about", "skerrok"], "did you mean `skerroc`?"),
+        (&["add", "zzzqqq"], "`kladder search WORDS` finds tools by what they do"),
+        (&["why", "zzzqqq"], "`kladder search WORDS` finds tools by what they do"),
+        (&["search", "zzzqqq"], "`kladder search` without words lists all tools"),
+        (&["drop", "zzzqqq"], "what can be dropped stands there under [rungs]"),
+        (&["pin", "--move", "zzzqqq"], "`kladder newer` lists what can be moved"),
+    ];
+    let ladder = sandbox.read("desk/ladder.toml");
+    for (arguments, told) in cases {
+        let ran = sandbox.run(arguments);
+        assert!(ran.code == 11 && ran.stderr.contains(told), "{arguments:?}: {} {}", ran.code, ran.stderr);
+        assert_eq!(sandbox.read("desk/ladder.toml"), ladder, "{arguments:?} changed the ladder");
+    }
+}
+
+#[test]
+fn why_says_whose_command_the_ladder_made_it() {
+    let sandbox = Sandbox::new();
+    sandbox.plank(
+        "plank.zip",
+        &[Entry::program("plank", "#!/bin/sh\necho plank\n")],
+        "commands = { plank = \"plank\" }",
+    );
+    sandbox.edit("catalog/tools/tombolet.toml", "commands = {", "commands = { plank = \"bin/tombolet\",");
+    sandbox.wish("plank = \"any\"\ntombolet = \"any\"");
+    let ran = sandbox.run(&["pin"]);
+    assert!(ran.code == 12 && ran.stderr.contains("`plank = \"tombolet\"` under [answers]"), "{}", ran.stderr);
+    let wishes = sandbox.read("desk/ladder.toml");
+    sandbox.write("desk/ladder.toml", &format!("{wishes}\n[answers]\nplank = \"plank\"\n"));
+    let _ = sandbox.run(&["pin"]).passed();
+    let why = sandbox.run(&["why", "plank"]).passed().stdout;
+    assert!(why.contains("[answers] in the ladder says that it is plank's"), "{why}");
+    let json = sandbox.run(&["why", "tombolet", "--json"]).passed().json();
+    let answers = json["answers"].as_array().unwrap().iter();
+    let by: Vec<_> = answers.map(|answer| (answer["command"].clone(), answer["by_answers"].clone())).collect();
+    assert!(by.contains(&("plank".into(), "plank".into())), "{by:?}");
 }

@@ -2,6 +2,9 @@
 //! it depends, and what it leaves when it is killed.
 //!
 //! The route, the climb, the journal, `back` and `clear` know tasks and nothing else of a rung.
+//!
+//! A task that comes later (a wire into a shell, a service) is one more type here, named in its rung's list: it says what it is
+//! made from, so that a change of that is a step of the route, and what it leaves, so that a kill is undone.
 
 mod berth;
 mod bring;

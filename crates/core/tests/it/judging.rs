@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use kladder_choose::catalog::Rehearsal;
 use kladder_choose::document::Source;
 use kladder_choose::pins::Pins;
-use kladder_core::base::digest::of_file;
+use kladder_core::base::digest::{Canonical, of_file};
 use kladder_core::base::event::{Outcome, Output, Silent, Verdict};
 use kladder_core::climb::route::Route;
 use kladder_core::climb::{Climbed, Decide, Request, Site};
@@ -234,4 +234,35 @@ fn the_callers_variables_do_not_reach_a_check() {
     let verdicts = bench.rehearse(&rehearsal(&text), &rungs).unwrap();
     assert_eq!(said(&verdicts[0]), "passed", "{:?}", verdicts[0]);
     assert!(Path::new(&landing).exists());
+}
+
+/// What a landing remembers of the launch table's entries and of checks; a change here makes every rung climb again.
+#[test]
+fn recipes_of_launching_and_checking_are_these_fields_in_this_order() {
+    let desk = Desk::with(
+        "[[checks]]\nrun = [\"plank\", \"{version}\"]\ninput = \"tide\"\nexpect = { status = 3 }\nlimit = 7",
+    );
+    let route = desk.route();
+    let rung = &route.rungs[0];
+    let recipes = rung.recipes();
+    let folder = rung.files();
+    let launch = Canonical::new("kladder launch", 1)
+        .field("folder", folder.as_os_str().as_encoded_bytes())
+        .field("command", "plank")
+        .field("file", "plank")
+        .list("arguments", std::iter::empty::<&str>())
+        .field("variable", "PLANK_ROOT")
+        .field("value", "{folder}")
+        .finish();
+    assert_eq!(recipes[&TaskName::Launch], launch);
+    let check = Canonical::new("kladder checks", 1)
+        .field("name", "runs `plank {version}`")
+        .list("run", ["plank", "{version}"])
+        .field("input", "tide")
+        .field("status", 3_i32.to_le_bytes())
+        .field("stdout", "")
+        .field("stderr", "")
+        .field("limit", 7_u64.to_le_bytes())
+        .finish();
+    assert_eq!(recipes[&TaskName::Check], check);
 }

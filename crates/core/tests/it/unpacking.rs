@@ -410,3 +410,28 @@ fn append(
         None => builder.append_data(&mut header, path, text).unwrap(),
     }
 }
+
+/// What stands before a zip or behind it is not its directory: programs that unpack themselves, and comments.
+#[test]
+fn zips_with_something_before_and_behind_them_are_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let plain = folder.path().join("plain.zip");
+    pack(Format::Zip, &[Entry::file("a/one", "one"), Entry::program("two", "#!/bin/sh\n")], &plain).unwrap();
+    let bytes = fs::read(&plain).unwrap();
+    let comment = b"PK\x01\x02 is how an entry of the directory begins";
+    let mut commented = bytes.clone();
+    let length = u16::try_from(comment.len()).unwrap().to_le_bytes();
+    let end = commented.len() - 2;
+    commented[end..].copy_from_slice(&length);
+    commented.extend_from_slice(comment);
+    let opens_itself = [b"#!/bin/sh\nexec unzip \"$0\"\n".as_slice(), &bytes].concat();
+    for (name, bytes) in [("plain.zip", bytes), ("commented.zip", commented), ("opens-itself.zip", opens_itself)] {
+        let (archive, into) = (folder.path().join(name), folder.path().join(format!("in-{name}")));
+        fs::write(&archive, &bytes).unwrap();
+        fs::create_dir(&into).unwrap();
+        let made = unpack_one(&archive, &artifact(name, bytes.len() as u64, Digest::of(&bytes)), &into);
+        let paths: Vec<_> = made.unwrap().into_iter().map(|entry| entry.path).collect();
+        assert_eq!(paths, [PathBuf::from("a/one"), PathBuf::from("two")], "{name}");
+        assert_eq!(fs::read_to_string(into.join("a/one")).unwrap(), "one", "{name}");
+    }
+}

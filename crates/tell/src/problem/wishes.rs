@@ -51,6 +51,11 @@ impl Problem {
                 .at(ladder)
                 .why(format!("seen for {platform}; a release must not change once it is out"))
                 .next(format!("ask those who keep the catalog; `kladder pin --move {tool}` takes what is there now")),
+            PinsError::NothingToMove { near, .. } if near.is_empty() => {
+                Self::new(Code::NotInCatalog, error.to_string())
+                    .at(ladder)
+                    .next("`kladder newer` lists what can be moved")
+            }
             PinsError::NothingToMove { near, .. } => {
                 meant(Self::new(Code::NotInCatalog, error.to_string()).at(ladder), near)
             }
