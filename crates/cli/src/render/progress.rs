@@ -181,7 +181,7 @@ impl Observer for Progress {
             | Event::FetchedElsewhere { .. }
             | Event::Pausing { .. }
             | Event::YardFailed { .. }
-            | Event::Fetched { .. } => self.from_yards(now, event),
+            | Event::Fetched { .. } => self.on_the_way(now, event),
             Event::Waiting { .. } | Event::Recovered { .. } | Event::Ahead { .. } | Event::Landed { .. } => {
                 self.around_the_climb(now, event);
             }
@@ -221,7 +221,7 @@ impl Progress {
         }
     }
 
-    fn from_yards(&self, now: &mut Now, event: &Event) {
+    fn on_the_way(&self, now: &mut Now, event: &Event) {
         match event {
             Event::Fetching { file, had, .. } => {
                 if now.arriving.insert(file.clone()) {

@@ -1,5 +1,6 @@
 //! The questions, asked at a terminal, one after the other and back.
 
+use inquire::list_option::ListOption;
 use inquire::{Confirm, InquireError, MultiSelect, Select, Text};
 use kladder_choose::catalog::{Catalogs, Preset};
 use kladder_choose::names::ToolName;
@@ -153,6 +154,7 @@ fn ask_machines(here: &Platform, others: &[Platform], answers: &mut Answers) -> 
     let meaning = help("the same versions are pinned for all of them", TAKING);
     let select = MultiSelect::new(&text, others.iter().map(Platform::as_str).collect())
         .with_default(&before)
+        .with_formatter(&taken_words)
         .with_help_message(&meaning)
         .with_render_config(look());
     reply(select.raw_prompt_skippable(), |taken| {
@@ -167,6 +169,12 @@ fn ask_machines(here: &Platform, others: &[Platform], answers: &mut Answers) -> 
 fn yes_or_no(text: &str, help: &str, default: bool, take: impl FnOnce(bool)) -> Result<Reply, Problem> {
     let confirm = Confirm::new(text).with_default(default).with_help_message(help).with_render_config(look());
     reply(confirm.prompt_skippable(), take)
+}
+
+/// What was taken of a list, behind its question.
+fn taken_words<T: std::fmt::Display>(taken: &[ListOption<&T>]) -> String {
+    let names: Vec<String> = taken.iter().map(|option| option.value.to_string()).collect();
+    if names.is_empty() { "none".to_owned() } else { names.join(", ") }
 }
 
 /// What a question means, and what its keys do.
@@ -209,6 +217,7 @@ fn ask_pieces(
     let before: Vec<usize> = (0..choices.len()).filter(taken).collect();
     let select = MultiSelect::new(&text, choices.iter().map(label).collect())
         .with_default(&before)
+        .with_formatter(&taken_words)
         .with_help_message(&meaning)
         .with_render_config(look());
     reply(select.raw_prompt_skippable(), |taken| {
