@@ -1,7 +1,7 @@
 #!/bin/sh
 # Makes the pictures in this folder: each command, run on the demo data in a terminal window of 1280x800.
 #
-# Needs a built kladder (cargo build --release), Xvfb, xterm, ImageMagick's `import`, xdotool, and the DejaVu Sans Mono font; on
+# Needs a built kladder (cargo build --release, or KLADDER=FILE), Xvfb, xterm, ImageMagick's `import`, xdotool, and the DejaVu Sans Mono font; on
 # Debian: apt-get install xvfb xterm imagemagick xdotool fonts-dejavu-core. Usage: docs/screenshots/make.sh [NAME...]
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)

@@ -9,7 +9,7 @@ use std::time::Duration;
 use kladder_core::base::event::{Cause, Difference, Finding, How, Output, Skipped, Stream, Subject};
 use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::host::survey::{Odd, Untold};
-use kladder_tell::text::{both, bytes, clean, count, either, shortened, time};
+use kladder_tell::text::{both, bytes, clean, count, either, shell_word, shortened, time};
 use kladder_tell::words;
 use snapbox::{assert_data_eq, str};
 
@@ -249,4 +249,16 @@ fn numbers_and_lists_are_told_as_people_do() {
         let shown = clean(foreign);
         assert!(!shown.chars().any(|c| c.is_control() || c == '\u{202e}'), "{shown:?}");
     }
+}
+
+#[test]
+fn a_path_is_one_word_of_a_shell() {
+    let word = |text: &str| shell_word(text.as_ref());
+    assert_eq!(word("/srv/yard-1.0_a,b@c%d:e+f"), "/srv/yard-1.0_a,b@c%d:e+f");
+    for text in ["/a b", "/it's", "/$HOME", "", "/a;b", "/über"] {
+        let out = std::process::Command::new("sh").args(["-c", &format!("printf %s {}", word(text))]).output().unwrap();
+        assert_eq!(String::from_utf8(out.stdout).unwrap(), text);
+    }
+    // What would end a line does not end the word.
+    assert_eq!(word("/a\nb"), "'/a\nb'");
 }
