@@ -62,7 +62,7 @@ fn launcher(home: &Home, kladder: &Path, folder: &Path) {
     let json: serde_json::Value = serde_json::from_slice(&json.stdout).unwrap();
     let commands = PathBuf::from(json["commands"].as_str().unwrap());
     let direct = PathBuf::from(json["rungs"][100]["folder"].as_str().unwrap()).join("files/tool");
-    let name = json["rungs"][100]["tool"].as_str().unwrap();
+    let name = json["rungs"][100]["rung"].as_str().unwrap();
     let (smallest, script) = (smallest(folder, &direct), folder.join("script"));
     fs::write(&script, format!("#!/bin/sh\nexec '{}' \"$@\"\n", direct.display())).unwrap();
     assert!(Command::new("chmod").arg("+x").arg(&script).status().unwrap().success());

@@ -45,10 +45,12 @@ pub fn source(path: &Path) -> Result<Source, FileError> {
     const MOST: u64 = 16 << 20;
     let wrong = |text: &str| io::Error::new(io::ErrorKind::InvalidData, text.to_owned());
     let file = open(path)?;
-    if file.metadata().on("read", path)?.len() > MOST {
+    let size = file.metadata().on("read", path)?.len();
+    if size > MOST {
         return Err(wrong("it has more than 16 MiB, which no file that people write has")).on("read", path);
     }
-    let mut bytes = Vec::new();
+    // With room for all of it, and one byte more that shows the end, it is read at once.
+    let mut bytes = Vec::with_capacity(usize::try_from(size + 1).unwrap_or_default());
     file.take(MOST + 1).read_to_end(&mut bytes).on("read", path)?;
     let text = String::from_utf8(bytes).map_err(|error| {
         let line = error.as_bytes()[..error.utf8_error().valid_up_to()].split(|byte| *byte == b'\n').count();

@@ -145,7 +145,12 @@ impl Around {
             return vec![Cause::LostLink { file: program.display().to_string(), target }];
         }
         if let Some(interpreter) = script_interpreter(program) {
-            let is_there = |path: &str| Path::new(path).exists() || (!path.contains('/') && knows(path));
+            // Where a relative path leads is only known once it is run.
+            let is_there = |path: &str| match (path.starts_with('/'), path.contains('/')) {
+                (true, _) => Path::new(path).exists(),
+                (false, true) => true,
+                (false, false) => knows(path),
+            };
             let missing = Some(interpreter).filter(|interpreter| !is_there(interpreter));
             return missing.into_iter().map(|interpreter| Cause::NoInterpreter { interpreter }).collect();
         }

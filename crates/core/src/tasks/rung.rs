@@ -157,14 +157,22 @@ impl Rung {
     pub fn left(&self, landed: Option<&LandedRung>) -> Vec<TaskName> {
         let mut left: Vec<TaskName> = Vec::new();
         let landed = landed.filter(|landed| landed.version == self.version && landed.folder == self.folder());
+        // What is on the shelf is one thing, looked at once: unpacking, set-up and shelving make it together.
+        let mut on_shelf: Option<bool> = None;
         for task in self.tasks() {
             let name = task.name();
+            let mut is_there = || match name {
+                TaskName::Unpack | TaskName::SetUp | TaskName::Shelve => {
+                    *on_shelf.get_or_insert_with(|| task.is_there())
+                }
+                _ => task.is_there(),
+            };
             let made_so = landed.is_some_and(|landed| landed.recipes.get(&name) == Some(&task.recipe()));
             // What stands outside of landings is as it should be whenever it is there: its path follows from its recipe.
             let stands_outside =
                 matches!(name, TaskName::Unpack | TaskName::SetUp | TaskName::Shelve | TaskName::Berth);
             let follows = task.after().iter().any(|before| left.contains(before));
-            if follows || !task.is_there() || !(made_so || stands_outside) {
+            if follows || !is_there() || !(made_so || stands_outside) {
                 left.push(name);
             }
         }

@@ -97,7 +97,9 @@ impl<R: Read> Entries<R> {
         let name = name.or_else(|| told("path")).or(ahead.name).unwrap_or_else(|| header.path_bytes().into_owned());
         let link = told("linkpath").or(ahead.link);
         let link = link.or_else(|| Some(header.link_name_bytes()?.into_owned())).unwrap_or_default();
-        let runs = header.mode()? & 0o111 != 0;
+        // Of what is no file nobody asks, and some packers write no mode there.
+        let is_file = matches!(header.entry_type(), EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse);
+        let runs = is_file && header.mode()? & 0o111 != 0;
         Ok(Head { kind: header.entry_type(), name, link, runs, size: stored, sparse })
     }
 
