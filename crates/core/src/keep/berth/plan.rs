@@ -40,15 +40,47 @@ impl Berth {
         for corner in &self.corners.paths {
             placed.insert(corner.as_str().into(), Stands::Link(corner.below(&self.corners.kept)));
         }
-        let mut own: BTreeSet<PathBuf> = placed
+        let mut plan = if self.loans.is_empty() { self.few(&placed)? } else { self.every(&placed)? };
+        plan.extend(placed);
+        Ok(plan)
+    }
+
+    /// Every file of the tool, so that whichever looks where it stands is beside what is lent.
+    fn every(&self, placed: &Plan) -> Result<Plan, BerthError> {
+        let above = placed.keys().flat_map(|path| path.ancestors().skip(1)).filter(|path| !path.as_os_str().is_empty());
+        let mut plan: Plan = above.map(|path| (path.to_path_buf(), Stands::Folder)).collect();
+        let mut walk = walkdir::WalkDir::new(&self.shelved).min_depth(1).into_iter();
+        while let Some(entry) = walk.next() {
+            let entry = entry.map_err(io::Error::from).on("read the folder", &self.shelved)?;
+            let path = entry.path().strip_prefix(&self.shelved).unwrap_or(entry.path());
+            let kind = entry.file_type();
+            if placed.contains_key(path) {
+                // What stands in its place has all below it.
+                if kind.is_dir() {
+                    walk.skip_current_dir();
+                }
+                continue;
+            }
+            let stands = match kind {
+                kind if kind.is_dir() => Stands::Folder,
+                // A relative link leads to what stands in the berth.
+                kind if kind.is_symlink() => Stands::Link(fs::read_link(entry.path()).on("read", entry.path())?),
+                kind if kind.is_file() => Stands::Same(entry.path().to_path_buf()),
+                _ => Stands::Link(entry.path().to_path_buf()),
+            };
+            plan.insert(path.to_path_buf(), stands);
+        }
+        Ok(plan)
+    }
+
+    /// Links to whole folders, but for those on the way to a corner and those of commands.
+    fn few(&self, placed: &Plan) -> Result<Plan, BerthError> {
+        let own: BTreeSet<PathBuf> = placed
             .keys()
             .flat_map(|path| path.ancestors().skip(1))
             .chain(self.programs.iter().flat_map(|folder| folder.ancestors()))
             .map(Path::to_path_buf)
             .collect();
-        if !self.loans.is_empty() {
-            own.extend(self.folders()?);
-        }
         let mut plan = Plan::new();
         for folder in own.iter().filter(|folder| !placed.keys().any(|placed| folder.starts_with(placed))) {
             if !folder.as_os_str().is_empty() {
@@ -62,20 +94,7 @@ impl Berth {
                 }
             }
         }
-        plan.extend(placed);
         Ok(plan)
-    }
-
-    /// All folders of the tool.
-    fn folders(&self) -> Result<BTreeSet<PathBuf>, FileError> {
-        let mut folders = BTreeSet::new();
-        for entry in walkdir::WalkDir::new(&self.shelved) {
-            let entry = entry.map_err(io::Error::from).on("read the folder", &self.shelved)?;
-            if entry.file_type().is_dir() {
-                folders.insert(entry.path().strip_prefix(&self.shelved).unwrap_or(entry.path()).to_path_buf());
-            }
-        }
-        Ok(folders)
     }
 
     /// By path in the berth: who lends what stands there, and where it is.
@@ -126,7 +145,7 @@ impl Berth {
     fn stands(&self, path: &Path) -> Result<Stands, FileError> {
         let shelved = self.shelved.join(path);
         let meta = fs::symlink_metadata(&shelved).on("read", &shelved)?;
-        let is_near = !self.loans.is_empty() || path.parent().is_some_and(|folder| self.programs.contains(folder));
+        let is_near = path.parent().is_some_and(|folder| self.programs.contains(folder));
         Ok(match meta.file_type() {
             kind if kind.is_file() && is_near => Stands::Same(shelved),
             // A relative link leads to what stands in the berth.
