@@ -13,10 +13,10 @@ impl Choosing<'_> {
         let wishes = self.ladder.wishes.iter().filter(|wish| wish.optional);
         let optional: Vec<ToolName> = wishes.map(|wish| wish.tool.clone()).collect();
         let mut left_out = optional.clone();
-        let mut pins = self.pins_without(&left_out)?;
+        let mut pins = self.pins_without(&left_out, true)?;
         for tool in &optional {
             let fewer: Vec<ToolName> = left_out.iter().filter(|other| *other != tool).cloned().collect();
-            if let Ok(more) = self.pins_without(&fewer) {
+            if let Ok(more) = self.pins_without(&fewer, false) {
                 (pins, left_out) = (more, fewer);
             }
         }
@@ -24,14 +24,14 @@ impl Choosing<'_> {
         Ok(pins)
     }
 
-    fn pins_without(&self, left_out: &[ToolName]) -> Result<Pins, PinsError> {
-        Choosing { ladder: &without(self.ladder, left_out), ..*self }.pins_for_all()
+    fn pins_without(&self, left_out: &[ToolName], with_ways_out: bool) -> Result<Pins, PinsError> {
+        Choosing { ladder: &without(self.ladder, left_out), ..*self }.pins_for_all(with_ways_out)
     }
 
     /// Why a wish was left out of `pins`; `None` where it could be had by now.
     pub fn why_left_out(&self, pins: &Pins, tool: &ToolName) -> Option<PinsError> {
         let others: Vec<ToolName> = pins.left_out.iter().filter(|other| *other != tool).cloned().collect();
-        self.pins_without(&others).err()
+        self.pins_without(&others, true).err()
     }
 
     /// The ladder without the wishes that were left out of its pins, and the pins as those of such a ladder; `None` where

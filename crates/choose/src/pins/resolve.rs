@@ -38,14 +38,16 @@ impl Choosing<'_> {
     /// with the smallest set of wishes that clash, and changes that were tried.
     pub fn pins(&self) -> Result<Pins, PinsError> {
         let some_are_optional = self.ladder.wishes.iter().any(|wish| wish.optional);
-        match self.pins_for_all() {
+        // With optional wishes a clash is no last word: what leads out of it is not looked for yet.
+        match self.pins_for_all(!some_are_optional) {
             Err(error) if some_are_optional && error.is_about_what_there_is() => self.pins_for_some(),
             whole => whole,
         }
     }
 
-    /// Pins that meet every wish, the optional ones too.
-    pub(super) fn pins_for_all(&self) -> Result<Pins, PinsError> {
+    /// Pins that meet every wish, the optional ones too. Ways out of a clash cost many more answers, and are only looked for
+    /// where somebody reads them.
+    pub(super) fn pins_for_all(&self, with_ways_out: bool) -> Result<Pins, PinsError> {
         self.check_moves()?;
         match self.outcome(true)? {
             Outcome::Pins(pins) => {
@@ -54,7 +56,9 @@ impl Choosing<'_> {
                 Ok(pins)
             }
             Outcome::Clash(Some(mut report)) => {
-                report.ways_out = self.ways_out(&report);
+                if with_ways_out {
+                    report.ways_out = self.ways_out(&report);
+                }
                 Err(PinsError::Clash(Box::new(report)))
             }
             Outcome::Clash(None) | Outcome::NotTogether => Err(PinsError::GaveUp { steps: 0, late: false }),

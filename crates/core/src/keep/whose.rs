@@ -91,7 +91,7 @@ pub fn folder(ladders: &Path, ladder: &Path) -> PathBuf {
     let mut mine: Vec<(Whose, PathBuf)> = others.filter(|(whose, _)| is_mine(whose)).collect();
     // What was climbed under this very path counts most.
     mine.sort_by_key(|(whose, _)| whose.ladder != now.ladder);
-    match (mine.into_iter().next(), known.filter(Whose::is_there)) {
+    match (mine.into_iter().next(), known) {
         (Some((whose, folder)), _) => {
             if whose != now {
                 // Best effort: where it cannot be written, it is recognised again.
@@ -99,7 +99,7 @@ pub fn folder(ladders: &Path, ladder: &Path) -> PathBuf {
             }
             folder
         }
-        // Somebody moved away from here and still uses the folder of this name.
+        // Somebody moved away from here, with the folder of this name.
         (None, Some(other)) => ladders.join(name(&now.ladder, other.ladder.as_os_str().as_encoded_bytes())),
         (None, None) => usual,
     }
@@ -148,5 +148,9 @@ mod tests {
         // A copy is another project.
         project("copy");
         assert!(!folder(&ladders, &at("copy")).exists());
+        // What moved away from here and is gone by now left its landings to nobody.
+        let elsewhere = folder(&ladders, &at("two"));
+        fs::remove_dir_all(root.path().join("two")).unwrap();
+        assert_ne!(folder(&ladders, &at("one")), elsewhere);
     }
 }
