@@ -52,6 +52,8 @@ impl Context {
         let home = Home { artifacts: shared.unwrap_or_else(|| home.artifacts.clone()), ..home };
         let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
         host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
+        // Whatever stands at the path it was started by; the program that runs is what is meant.
+        host.kladder = cfg!(target_os = "linux").then(|| "/proc/self/exe".into());
         if let Some(root) = &global.root {
             host = host.described(described_root(&folder.join(root))?);
         }

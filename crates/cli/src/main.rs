@@ -11,9 +11,13 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use clap::{CommandFactory, FromArgMatches};
+use kladder_core::host::enclosed;
 use rustix::fs::Mode;
 
 fn main() -> ExitCode {
+    if let Some(code) = enclosed::answer(std::env::args_os()) {
+        return code.into();
+    }
     // Held until the end: with it goes what the environment set.
     #[cfg(feature = "failpoints")]
     let _points = fail::FailScenario::setup();

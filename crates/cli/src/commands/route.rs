@@ -7,6 +7,7 @@ use kladder_core::climb::Prospect;
 use kladder_core::climb::route::Route;
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::host::confine;
+use kladder_core::host::survey::Host;
 use kladder_core::keep::state::TaskName;
 use kladder_core::tasks::{Because, Rung, Would};
 use kladder_tell::problem::Problem;
@@ -34,7 +35,7 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
         return Ok(ExitCode::SUCCESS);
     }
     out.say(format!("\n{}", summary(&prospect, &desk.yards)))?;
-    ahead(&prospect, out)?;
+    ahead(&prospect, &context.around.host, out)?;
     for leaving in &route.leaving {
         out.say(format!("{leaving} leaves the landing; it stays on the shelf."))?;
     }
@@ -129,7 +130,7 @@ fn summary(prospect: &Prospect, yards: &Yards) -> String {
 }
 
 /// Gates, licences and restarts on the way.
-fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
+fn ahead(prospect: &Prospect, host: &Host, out: &Out) -> Result<(), Problem> {
     let open = prospect.gates.iter().filter(|gate| gate.open).count();
     if open > 0 {
         out.say(format!("{} open.", count(open, "gate")))?;
@@ -150,7 +151,7 @@ fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
         out.say(format!("{tools} {come} under the licence {id}; the climb asks for it. `kladder terms show {id}`"))?;
     }
     for rung in &prospect.route.rungs {
-        around(rung, out)?;
+        around(rung, host, out)?;
         let Some(anew) = rung.definition.after.filter(|_| rung.is_to_bring()) else { continue };
         let what = words::anew(anew);
         out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.key))?;
@@ -159,12 +160,12 @@ fn ahead(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
 }
 
 /// What a rung runs to set itself up, what is lent to it, and where it may write.
-fn around(rung: &Rung, out: &Out) -> Result<(), Problem> {
+fn around(rung: &Rung, host: &Host, out: &Out) -> Result<(), Problem> {
     let tool = &rung.key;
     for would in rung.would() {
         let line = match would {
             Would::Run { name, command } => {
-                let confined = words::confined(&confine::possible_here());
+                let confined = words::confined(&confine::possible_here(host));
                 format!("{tool} runs a set-up command: {} ({}); {confined}.", clean(&name), clean(&command))
             }
             Would::Borrow { from } => {

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixListener;
+use std::process::Command;
 use std::time::Duration;
 
 use kladder_pack::Entry;
@@ -25,6 +26,7 @@ try local-sockets perl -MSocket -e "socket(S, PF_UNIX, SOCK_STREAM, 0) and conne
 try network perl -MSocket -e "socket(S, PF_INET, SOCK_DGRAM, 0) and send(S, 'x', 0, pack_sockaddr_in(9, inet_aton('127.0.0.1'))) or exit 1"
 try tcp perl -MSocket -e "socket(S, PF_INET, SOCK_STREAM, 0) and connect(S, pack_sockaddr_in($3, inet_aton('127.0.0.1'))) or exit 1"
 (setsid sleep "$nap" >/dev/null 2>&1 &)
+(env -i PATH="$PATH" setsid sleep "$nap" >/dev/null 2>&1 &)
 echo tried
 "#;
 
@@ -59,6 +61,11 @@ fn what_the_log_says_a_set_up_command_is_kept_from_it_cannot_do() {
     assert!(output.contains("tried"), "{output}");
     for what in &kept {
         assert!(!output.lines().any(|line| line == format!("did {what}")), "it is kept from {kept:?}, and\n{output}");
+    }
+    // Where namespaces can be had, they are used.
+    let can = Command::new("unshare").args(["--user", "--mount", "--pid", "--fork", "true"]).output();
+    if can.is_ok_and(|output| output.status.success()) {
+        assert!(kept.contains(&"attributes") && kept.contains(&"lingering"), "{kept:?}");
     }
     if kept.contains(&"writing") {
         assert!(!sandbox.path("user/written").exists());

@@ -7,6 +7,8 @@ use std::io;
 use std::process::{Child, Command};
 use std::thread;
 
+use super::enclosed;
+use super::survey::Host;
 use crate::sys;
 pub use crate::sys::{Cell, Confined, Kept, Network, Reads};
 
@@ -25,11 +27,22 @@ pub fn spawn(cell: &Cell, command: &mut Command) -> io::Result<(Child, Confined)
     })
 }
 
-/// What a set-up command can be kept from on this machine; found out by a thread that confines itself and ends.
-pub fn possible_here() -> Confined {
+/// What a process could be kept from here; found out by a thread that confines itself and ends.
+pub(super) fn possible_to(cell: &Cell) -> Confined {
+    thread::scope(|scope| {
+        let tried = scope.spawn(|| sys::confine::enter(cell)).join();
+        tried.unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
+}
+
+/// What a set-up command can be kept from on this machine.
+pub fn possible_here(host: &Host) -> Confined {
     let cell = Cell { reads: Reads::SystemAnd(Vec::new()), writes: Vec::new(), network: Network::None };
-    let tried = thread::spawn(move || sys::confine::enter(&cell)).join();
-    let mut confined = tried.unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-    confined.0.extend(sys::processes::adopt_orphans().then_some(Kept::Lingering));
-    confined
+    // Where it cannot even be tried, nothing is promised.
+    let Some(encloser) = host.encloser() else {
+        let mut confined = possible_to(&cell);
+        confined.0.extend(sys::processes::adopt_orphans().then_some(Kept::Lingering));
+        return confined;
+    };
+    enclosed::possible(&encloser, &cell).unwrap_or_default()
 }

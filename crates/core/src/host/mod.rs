@@ -16,6 +16,7 @@
 //! ```
 
 pub mod confine;
+pub mod enclosed;
 pub mod process;
 pub mod restart;
 pub mod survey;

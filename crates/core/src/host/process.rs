@@ -17,6 +17,7 @@ use rustix::process::{Pid, Signal, kill_process_group};
 
 use crate::base::event::{Confined, Kept, Observer};
 use crate::host::confine::{self, Cell};
+use crate::host::enclosed::{Encloser, Way};
 use crate::sys;
 
 /// More output than this, in bytes, is read and forgotten.
@@ -40,6 +41,8 @@ pub struct Setting<'s> {
     pub limit: Duration,
     /// What it is kept to.
     pub cell: Option<&'s Cell>,
+    /// What can keep it to that more strictly than a thread of this process.
+    pub encloser: Option<&'s Encloser>,
 }
 
 /// What came of it.
@@ -69,26 +72,22 @@ pub enum Ended {
 /// # Errors
 /// Those of starting the process and reading what it prints. How it ended, by its time limit too, is part of the result.
 pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
-    let Some((program, arguments)) = setting.run.split_first() else {
-        return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
+    let way = match (setting.cell, setting.encloser) {
+        (Some(cell), Some(encloser)) => Some(Way::of(encloser, cell, setting.run)?),
+        _ => None,
     };
-    let mut command = Command::new(program);
+    let run = way.as_ref().map_or(setting.run, |way| &way.words);
+    let mut command = bare(run, setting)?;
     let mark = mark();
-    command
-        .args(arguments)
-        .current_dir(setting.folder)
-        .env_clear()
-        .envs(setting.variables.iter().map(|(key, value)| (key, value)))
-        .process_group(0)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped());
-    let (mut child, confined) = match setting.cell {
+    let (mut child, mut confined) = match setting.cell {
         None => (command.spawn()?, Confined::default()),
         Some(cell) => {
             let adopts = sys::processes::adopt_orphans();
             command.env(MARK, &mark);
-            let (child, mut confined) = confine::spawn(cell, &mut command)?;
+            let (child, mut confined) = match &way {
+                Some(_) => (command.spawn()?, Confined::default()),
+                None => confine::spawn(cell, &mut command)?,
+            };
             confined.0.extend(adopts.then_some(Kept::Lingering));
             (child, confined)
         }
@@ -103,7 +102,31 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     if setting.cell.is_some() {
         sys::processes::end_descendants(&[MARK, "=", &mark].concat());
     }
+    match way.map(|way| way.told()) {
+        Some(Ok(told)) => confined.0.extend(told.0),
+        // One that was ended early had no time to tell.
+        Some(Err(error)) if matches!(ended, Ended::Status(_)) => return Err(error),
+        _ => {}
+    }
     Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr), confined })
+}
+
+/// The command with what every process here gets, and leading a group.
+fn bare(run: &[OsString], setting: &Setting<'_>) -> io::Result<Command> {
+    let Some((program, arguments)) = run.split_first() else {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
+    };
+    let mut command = Command::new(program);
+    command
+        .args(arguments)
+        .current_dir(setting.folder)
+        .env_clear()
+        .envs(setting.variables.iter().map(|(key, value)| (key, value)))
+        .process_group(0)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped());
+    Ok(command)
 }
 
 /// The variable by which a process that left its group is still found.

@@ -37,3 +37,11 @@ pub struct Cell {
     /// The network.
     pub network: Network,
 }
+/// Which of the system's spaces a process was given for its own.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Spaces {
+    /// Processes: what it starts ends with the first of them.
+    pub(crate) processes: bool,
+    /// Mounts, and all but what it may write is read-only there.
+    pub(crate) read_only: bool,
+}

@@ -5,6 +5,7 @@ mod cell;
 mod kept;
 mod told;
 
+pub(crate) use cell::Spaces;
 pub use cell::{Cell, Network, Reads};
 pub use kept::{Confined, Kept};
 pub(crate) use told::Told;
@@ -12,9 +13,9 @@ pub(crate) use told::Told;
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{confine, facts, files, libraries, processes};
+pub(crate) use linux::{confine, facts, files, libraries, processes, spaces};
 
 #[cfg(target_os = "macos")]
 mod macos;
 #[cfg(target_os = "macos")]
-pub(crate) use macos::{confine, facts, files, libraries, processes};
+pub(crate) use macos::{confine, facts, files, libraries, processes, spaces};

@@ -241,8 +241,15 @@ fn copied(repository: &str, around: &Surroundings, work: &Path) -> Result<PathBu
     variables.push(("PATH".into(), around.host.path.clone()));
     // Nobody is there to be asked for a password.
     variables.push(("GIT_TERMINAL_PROMPT".into(), "0".into()));
-    let setting =
-        Setting { run: &command, input: "", folder: work, variables: &variables, limit: PATIENCE, cell: None };
+    let setting = Setting {
+        run: &command,
+        input: "",
+        folder: work,
+        variables: &variables,
+        limit: PATIENCE,
+        cell: None,
+        encloser: None,
+    };
     let ran = run(&setting, &Silent).map_err(|error| failed(error.to_string()))?;
     match ran.ended {
         Ended::Status(0) => {}

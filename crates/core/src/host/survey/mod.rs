@@ -29,6 +29,7 @@ use std::path::{Path, PathBuf};
 
 use kladder_choose::platform::Platform;
 
+use crate::host::enclosed::Encloser;
 use crate::sys;
 
 /// The machine as the core sees it.
@@ -44,13 +45,18 @@ pub struct Host {
     pub root: PathBuf,
     /// The caller's variables that tell of proxies and of the session, by name.
     pub variables: Vec<(String, String)>,
+    /// The program that runs this, where it can start commands shut in ([`crate::host::enclosed::answer`]).
+    pub kladder: Option<PathBuf>,
 }
+
+/// How the names of what is made among temporary files begin; the number of the process that made it follows.
+pub(crate) const SCRATCH: &str = "kladder-check-";
 
 impl Host {
     /// The host with its commands in `path`, on the platform this program was built for.
     pub fn new(path: OsString, temporary: &Path) -> Self {
         let (platform, temporary) = (platform_here(), temporary.to_path_buf());
-        Self { platform, path, temporary, root: "/".into(), variables: Vec::new() }
+        Self { platform, path, temporary, root: "/".into(), variables: Vec::new(), kladder: None }
     }
 
     /// The same with facts from a folder laid out like `/`; its platform is the described one's.
@@ -65,6 +71,11 @@ impl Host {
             host.platform = platform;
         }
         host
+    }
+
+    /// What can start commands shut in.
+    pub fn encloser(&self) -> Option<Encloser> {
+        Some(Encloser { kladder: self.kladder.clone()?, reports: self.temporary.clone() })
     }
 
     /// Whether its facts come from elsewhere than the running system.

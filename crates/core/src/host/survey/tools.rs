@@ -89,8 +89,15 @@ fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, Untold
         ("HOME".into(), host.temporary.clone().into()),
         ("LC_ALL".into(), "C".into()),
     ];
-    let setting =
-        Setting { run: &words, input: "", folder: &host.temporary, variables: &variables, limit: LIMIT, cell: None };
+    let setting = Setting {
+        run: &words,
+        input: "",
+        folder: &host.temporary,
+        variables: &variables,
+        limit: LIMIT,
+        cell: None,
+        encloser: None,
+    };
     let ran = run(&setting, &Silent).map_err(|error| Untold::NotRun { error: error.to_string() })?;
     match ran.ended {
         Ended::TooLate => return Err(Untold::TooSlow { limit: LIMIT.as_secs() }),

@@ -27,7 +27,7 @@ use crate::base::files::{self, Attach, FileError};
 use crate::bring::shelf::Standing;
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process;
-use crate::host::survey::{Host, answers};
+use crate::host::survey::{Host, SCRATCH, answers};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::tasks::launch::{Wiring, filled, launcher_differs};
@@ -259,6 +259,7 @@ impl<'b> Bench<'b> {
             variables: &variables,
             limit: Duration::from_secs(trial.limit),
             cell: Some(&cell),
+            encloser: None,
         };
         let outcome = match process::run(&setting, self.observer) {
             Ok(ran) => self.known(judge::judge(trial, &ran, filled.map(|filled| filled.version))),
@@ -268,9 +269,6 @@ impl<'b> Bench<'b> {
         Ok(self.conclude(subject, started, outcome))
     }
 }
-
-/// How the names of scratch folders begin; the number of their process follows.
-const SCRATCH: &str = "kladder-check-";
 
 /// Removes what killed processes of this user left among temporary files.
 fn sweep(temporary: &Path) {

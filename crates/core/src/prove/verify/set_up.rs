@@ -35,6 +35,7 @@ impl Bench<'_> {
             writes: vec![files.to_path_buf(), self.scratch.path().to_path_buf()],
             network: Network::None,
         };
+        let encloser = self.host.encloser();
         let setting = process::Setting {
             run: &resolved(run, &variables),
             input: &trial.input,
@@ -42,6 +43,7 @@ impl Bench<'_> {
             variables: &variables,
             limit: Duration::from_secs(trial.limit),
             cell: Some(&cell),
+            encloser: encloser.as_ref(),
         };
         let (outcome, confined, output) = match process::run(&setting, self.observer) {
             Ok(ran) => (judge::judge(trial, &ran, None), ran.confined, [ran.stdout, ran.stderr].concat()),

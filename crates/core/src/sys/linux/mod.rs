@@ -6,3 +6,4 @@ pub(crate) mod files;
 mod filter;
 pub(crate) mod libraries;
 pub(crate) mod processes;
+pub(crate) mod spaces;

@@ -5,3 +5,4 @@ pub(crate) mod facts;
 pub(crate) mod files;
 pub(crate) mod libraries;
 pub(crate) mod processes;
+pub(crate) mod spaces;
