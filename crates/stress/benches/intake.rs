@@ -14,7 +14,6 @@ use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::{Artifact, Unpacking};
 use kladder_choose::path::InnerPath;
-use kladder_choose::platform::Scope;
 use kladder_core::base::digest::of_file;
 use kladder_core::base::event::Silent;
 use kladder_core::base::files::remove_tree;
@@ -207,8 +206,8 @@ fn bring_one(file: &str, folder: &Path, into: &Path) {
     let path: PathBuf = whole.into_path();
     let sha256 = path.file_name().unwrap().to_str().unwrap().parse().unwrap();
     let size = fs::metadata(&path).unwrap().len();
-    let (scopes, file) = (vec![Scope::Any], InnerPath::new(file).unwrap());
-    let artifact = Artifact { scopes, file, size, sha256, unpacked: None, unpack: Unpacking::default() };
+    let file = InnerPath::new(file).unwrap();
+    let artifact = Artifact { file, size, sha256, unpacked: None, unpack: Unpacking::default() };
     let (cache, network) = (Cache::new(folder), Network::new(&Manners::default()).unwrap());
     let sources = Sources { yards: &[], cache: &cache, network: &network };
     bring_in(&[artifact], sources, into, &Twins::default(), &Silent).unwrap();

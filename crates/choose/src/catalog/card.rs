@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Artifact, Brings, Command, CommandName, Definition, Need, Piece, Release, Way};
+use super::{Brings, Command, CommandName, Definition, Need, Piece, Published, Release, Unpacking, Way};
 use crate::digest::Digest;
 use crate::names::ToolName;
 use crate::path::InnerPath;
@@ -90,25 +90,47 @@ impl Details {
 pub struct PinnedArtifact {
     /// Its path in a yard.
     pub file: InnerPath,
-    /// Bytes.
-    pub size: u64,
+    /// Bytes; `None` where neither the definition nor a yard told it.
+    #[serde(default)]
+    pub size: Option<u64>,
     /// Of the file as it is.
     pub sha256: Digest,
 }
 
-impl From<&Artifact> for PinnedArtifact {
-    fn from(artifact: &Artifact) -> Self {
+/// An artifact as it is fetched and unpacked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Artifact {
+    /// Its path in a yard.
+    pub file: InnerPath,
+    /// Bytes.
+    pub size: u64,
+    /// Of the file as it is.
+    pub sha256: Digest,
+    /// How large it gets when unpacked, in bytes; unknown where it is `None`.
+    pub unpacked: Option<u64>,
+    /// How it becomes a folder.
+    pub unpack: Unpacking,
+}
+
+impl From<&Published> for PinnedArtifact {
+    fn from(artifact: &Published) -> Self {
         Self { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256 }
     }
 }
 
 impl PinnedArtifact {
-    /// The artifact as the fetching and unpacking want it; how it is unpacked comes from the catalog.
-    pub fn with(&self, release: Option<&Artifact>) -> Artifact {
+    /// The artifact as the fetching and unpacking want it; how it is unpacked comes from the catalog. `None` where its size
+    /// is unknown.
+    pub fn with(&self, release: Option<&Published>) -> Option<Artifact> {
         let unpack = release.map(|artifact| artifact.unpack.clone()).unwrap_or_default();
         let unpacked = release.and_then(|artifact| artifact.unpacked);
-        let scopes = release.map(|artifact| artifact.scopes.clone()).unwrap_or_default();
-        Artifact { scopes, file: self.file.clone(), size: self.size, sha256: self.sha256, unpacked, unpack }
+        Some(Artifact { file: self.file.clone(), size: self.size?, sha256: self.sha256, unpacked, unpack })
+    }
+
+    /// Whether the two cannot be the same file.
+    pub fn differs(&self, other: &Self) -> bool {
+        let sizes = self.size.zip(other.size);
+        self.file != other.file || self.sha256 != other.sha256 || sizes.is_some_and(|(one, other)| one != other)
     }
 }
 
@@ -224,7 +246,7 @@ fn is_for(scopes: &[Scope], platform: &Platform) -> bool {
     scopes.iter().any(|scope| scope.holds_on(platform))
 }
 
-fn pinned(artifacts: &[Artifact]) -> BTreeMap<Scope, PinnedArtifact> {
+fn pinned(artifacts: &[Published]) -> BTreeMap<Scope, PinnedArtifact> {
     let scoped = artifacts.iter().flat_map(|artifact| artifact.scopes.iter().map(move |scope| (scope, artifact)));
     scoped.map(|(scope, artifact)| (scope.clone(), artifact.into())).collect()
 }

@@ -243,7 +243,7 @@ pub struct Release {
     pub pieces: BTreeMap<String, Piece>,
     /// Its files, each for some platforms.
     #[serde(default)]
-    pub artifacts: Vec<Artifact>,
+    pub artifacts: Vec<Published>,
 }
 
 impl Definition {
@@ -281,7 +281,7 @@ impl Definition {
 
 impl Release {
     /// The artifact that fits `platform` most closely.
-    pub fn artifact(&self, platform: &Platform) -> Option<&Artifact> {
+    pub fn artifact(&self, platform: &Platform) -> Option<&Published> {
         closest(&self.artifacts, platform)
     }
 }
@@ -300,34 +300,34 @@ pub struct Piece {
     pub needs: Vec<Need>,
     /// Its files, each for some platforms.
     #[serde(default)]
-    pub artifacts: Vec<Artifact>,
+    pub artifacts: Vec<Published>,
 }
 
 impl Piece {
     /// The artifact that fits `platform` most closely.
-    pub fn artifact(&self, platform: &Platform) -> Option<&Artifact> {
+    pub fn artifact(&self, platform: &Platform) -> Option<&Published> {
         closest(&self.artifacts, platform)
     }
 }
 
 /// Of the artifacts for a platform the one whose scope is narrowest.
-fn closest<'a>(artifacts: &'a [Artifact], platform: &Platform) -> Option<&'a Artifact> {
-    let scope = |artifact: &Artifact| artifact.scopes.iter().filter(|scope| scope.holds_on(platform)).min().cloned();
+fn closest<'a>(artifacts: &'a [Published], platform: &Platform) -> Option<&'a Published> {
+    let scope = |artifact: &Published| artifact.scopes.iter().filter(|scope| scope.holds_on(platform)).min().cloned();
     let fitting = artifacts.iter().filter_map(|artifact| Some((scope(artifact)?, artifact)));
     fitting.min_by(|(one, _), (other, _)| one.cmp(other)).map(|(_, artifact)| artifact)
 }
 
-/// One downloadable file.
+/// One downloadable file, as a definition has it.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Artifact {
+pub struct Published {
     /// The platforms it is for; all when left out.
     #[serde(default = "everywhere", rename = "for")]
     pub scopes: Vec<Scope>,
     /// Its path in a yard.
     pub file: InnerPath,
-    /// Bytes.
-    pub size: u64,
+    /// Bytes; where it is left out, a yard is asked when it is pinned.
+    pub size: Option<u64>,
     /// Of the file as it is.
     pub sha256: Digest,
     /// How large it gets when unpacked, in bytes.

@@ -15,9 +15,9 @@ mod several;
 mod trial;
 
 pub use brings::Brings;
-pub use card::{Card, CardPiece, CardRelease, Details, PinnedArtifact};
+pub use card::{Artifact, Card, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use definition::{
-    AbsoluteLinks, Anew, Artifact, Command, CommandName, Definition, HostProbe, Lends, Piece, Release, Unpacking,
+    AbsoluteLinks, Anew, Command, CommandName, Definition, HostProbe, Lends, Piece, Published, Release, Unpacking,
     VariableName,
 };
 pub use gate::{Demand, Gate, Ranged};

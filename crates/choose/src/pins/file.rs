@@ -198,6 +198,20 @@ impl Pins {
         all(&self.rungs)
     }
 
+    /// Every file that is pinned.
+    pub fn files(&self) -> impl Iterator<Item = &PinnedArtifact> {
+        self.all()
+            .into_iter()
+            .flat_map(|(_, pin)| pin.artifacts.values().chain(pin.pieces.values().flat_map(BTreeMap::values)))
+    }
+
+    /// The same pins with the sizes of files that `told` knows.
+    #[must_use]
+    pub fn sized(mut self, told: &dyn Fn(&PinnedArtifact) -> Option<u64>) -> Self {
+        size_all(&mut self.rungs, told);
+        self
+    }
+
     /// Reads the text of a file of pins.
     ///
     /// # Errors
@@ -243,6 +257,16 @@ impl Pins {
 
 fn all(rungs: &BTreeMap<ToolName, Pin>) -> Vec<(&ToolName, &Pin)> {
     rungs.iter().flat_map(|(tool, pin)| std::iter::once((tool, pin)).chain(all(&pin.private))).collect()
+}
+
+fn size_all(rungs: &mut BTreeMap<ToolName, Pin>, told: &dyn Fn(&PinnedArtifact) -> Option<u64>) {
+    for pin in rungs.values_mut() {
+        let pieces = pin.pieces.values_mut().flat_map(BTreeMap::values_mut);
+        for file in pin.artifacts.values_mut().chain(pieces).filter(|file| file.size.is_none()) {
+            file.size = told(file);
+        }
+        size_all(&mut pin.private, told);
+    }
 }
 
 /// A table for each pin.
@@ -301,7 +325,9 @@ fn lines(artifacts: &BTreeMap<Scope, PinnedArtifact>) -> Table {
     for (platform, artifact) in artifacts {
         let mut line = InlineTable::new();
         line.insert("file", artifact.file.as_str().into());
-        line.insert("size", i64::try_from(artifact.size).unwrap_or(i64::MAX).into());
+        if let Some(size) = artifact.size {
+            line.insert("size", i64::try_from(size).unwrap_or(i64::MAX).into());
+        }
         line.insert("sha256", artifact.sha256.hex().into());
         table.insert(platform.as_str(), value(line));
     }

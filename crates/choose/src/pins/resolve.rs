@@ -187,7 +187,7 @@ fn other_bytes(was: &Pin, now: &Pin) -> Option<Scope> {
     let pieces = was.pieces.iter().filter_map(|(piece, files)| Some((files, now.pieces.get(piece)?)));
     let files = std::iter::once((&was.artifacts, &now.artifacts)).chain(pieces);
     let mut pairs = files.flat_map(|(was, now)| was.iter().filter_map(|(p, file)| Some((p, file, now.get(p)?))));
-    pairs.find(|(_, was, now)| was != now).map(|(platform, ..)| platform.clone())
+    pairs.find(|(_, was, now)| was.differs(now)).map(|(platform, ..)| platform.clone())
 }
 
 impl<'c> Offer<'c> {

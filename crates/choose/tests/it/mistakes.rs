@@ -115,7 +115,7 @@ const IN_A_DEFINITION: &[(&str, &str)] = &[
     ("\"s.zip\"", "\"../s.zip\""),
     ("size = 12", "size = -12"),
     ("size = 12", "size = \"12 kB\""),
-    ("size = 12, ", ""),
+    ("file = \"s.zip\", ", ""),
     ("\"0000", "\"sha256:0000"),
     ("size = 12", "size = 12, unpack = { strip = 1, leave-out = [\"[\"] }"),
     ("size = 12", "size = 12, unpack = { stripe = 1 }"),
@@ -205,7 +205,7 @@ size = -12
 size = "12 kB"
     27:63  this is a text, "12 kB"; here stands a whole number, not below zero
 
-    27:14  the key `size` is missing
+    27:14  the key `file` is missing
 "sha256:0000
     27:76  `sha256:0000000000000000000000000000000000000000000000000000000000000000` is not a SHA-256 digest: 64 hexadecimal digits are
 size = 12, unpack = { strip = 1, leave-out = ["["] }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::process::ExitCode;
 
-use kladder_choose::catalog::{Catalogs, Definition, Need, Release};
+use kladder_choose::catalog::{Catalogs, Definition, Need, Published, Release};
 use kladder_choose::platform::{Platform, Scope};
 use kladder_core::desk::Desk;
 use kladder_tell::problem::{Code, Problem};
@@ -74,7 +74,7 @@ fn releases(definition: &Definition, desk: &Desk, platform: &Platform, out: &Out
         } else {
             release.version.to_string()
         };
-        let size = release.artifact(platform).map_or_else(|| "not for this platform".to_owned(), |a| bytes(a.size));
+        let size = release.artifact(platform).map_or_else(|| "not for this platform".to_owned(), size_of);
         vec![
             styled(STRONG, version),
             date(release).unwrap_or_default(),
@@ -91,11 +91,15 @@ fn releases(definition: &Definition, desk: &Desk, platform: &Platform, out: &Out
     out.say(format!("\nThere are artifacts for {}.", names.join(", ")))
 }
 
+fn size_of(artifact: &Published) -> String {
+    artifact.size.map_or_else(|| "not told".to_owned(), bytes)
+}
+
 fn pieces(definition: &Definition, platform: &Platform, out: &Out) -> Result<(), Problem> {
     let mut rows = Vec::new();
     for release in &definition.releases {
         for (name, piece) in &release.pieces {
-            let size = piece.artifact(platform).map_or_else(|| "not for this platform".to_owned(), |a| bytes(a.size));
+            let size = piece.artifact(platform).map_or_else(|| "not for this platform".to_owned(), size_of);
             let needs: Vec<String> = piece.needs.iter().map(Need::to_string).collect();
             let (name, version) = (styled(STRONG, name), release.version.to_string());
             rows.push(vec![name, version, size, clean(&needs.join("; ")), clean(&piece.summary)]);

@@ -33,7 +33,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &PinOptions) -> Result<
 /// New pins for an opened ladder, which keep what does not have to move.
 pub(super) fn choose(desk: &Desk, host: &dyn OnHost, moves: &Moves, limits: Limits) -> Result<Pins, Problem> {
     let pins = desk.choosing(host, moves, limits).pins();
-    pins.map_err(|error| Problem::from_pins(&error, &desk.ladder.path))
+    pins.map(|pins| desk.sized(pins)).map_err(|error| Problem::from_pins(&error, &desk.ladder.path))
 }
 
 /// Writes pins and tells what moved.

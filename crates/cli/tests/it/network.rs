@@ -2,6 +2,7 @@
 
 use std::fs;
 
+use kladder_pack::Entry;
 use kladder_yard::{Fault, Rule};
 use snapbox::{assert_data_eq, str};
 
@@ -134,4 +135,37 @@ fn homes_share_a_cache_where_the_settings_say_so_and_trust_nothing_in_it() {
     bytes[50] ^= 1;
     fs::write(&file, bytes).unwrap();
     assert_eq!(climb_elsewhere("third"), 2, "it was damaged, and fetched anew");
+}
+
+#[test]
+fn a_size_that_no_definition_says_is_asked_of_a_yard_once() {
+    let sandbox = Sandbox::new();
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], "commands = { plank = \"plank\" }");
+    let size = fs::metadata(sandbox.path("yard/plank.tar.gz")).unwrap().len();
+    sandbox.edit("catalog/tools/plank.toml", &format!("size = {size}, "), "");
+    sandbox.wish("plank = \"any\"");
+    // Nobody tells it: it is pinned, and what helps is said.
+    let _ = sandbox.run(&["pin", "--offline"]).passed();
+    assert_data_eq!(
+        sandbox.run(&["climb", "--offline"]).complaint(),
+        str![[r#"
+exit 15
+kladder: the size of plank.tar.gz is not known
+  why    its definition does not say it, and no yard did when it was pinned
+  next   `kladder pin` asks the yards again; or write `size` beside its digest in the definition
+
+"#]]
+    );
+    let _ = sandbox.run(&["pin"]).passed();
+    assert!(sandbox.read("desk/ladder.pinned.toml").contains(&format!("size = {size}")));
+    let asked = sandbox.yard.requests();
+    let _ = sandbox.run(&["pin"]).passed();
+    let _ = sandbox.run(&["pin", "--check"]).passed();
+    assert_eq!(sandbox.yard.requests(), asked, "the pins remember it");
+    let _ = sandbox.run(&["climb"]).passed();
+    // A folder tells it as well.
+    fs::remove_file(sandbox.path("desk/ladder.pinned.toml")).unwrap();
+    kladder_core::base::files::remove_tree(&sandbox.path("home/cache")).unwrap();
+    let _ = sandbox.run(&["climb", "--yard", "../yard"]).passed();
+    assert!(sandbox.read("desk/ladder.pinned.toml").contains(&format!("size = {size}")));
 }

@@ -1,8 +1,10 @@
 //! The pins to go by: those on file where they fit, else new ones.
 
+use kladder_choose::catalog::PinnedArtifact;
 use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
 
 use super::Desk;
+use crate::bring::fetch::Cache;
 
 /// How far old pins can be used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -45,7 +47,23 @@ impl Desk {
             Some(old) => return Ok(Pinned { pins: old.clone(), freshness: Freshness::Current, differing }),
         };
         let pins = self.choosing(&host, &Moves::default(), Limits::default()).pins()?;
+        let pins = self.sized(pins);
         Ok(Pinned { pins, freshness, differing })
+    }
+
+    /// Pins with the sizes that their definitions do not say: as pinned before, as in the cache, or as the first yard says
+    /// that knows the file. One that nobody knows stays unknown.
+    #[must_use]
+    pub fn sized(&self, pins: Pins) -> Pins {
+        let cache = Cache::new(&self.surroundings.home.artifacts);
+        let before = |file: &PinnedArtifact| {
+            let mut old = self.old.iter().flat_map(Pins::files);
+            old.find(|old| old.sha256 == file.sha256).and_then(|old| old.size)
+        };
+        pins.sized(&|file| {
+            let told = before(file).or_else(|| cache.size(&file.sha256));
+            told.or_else(|| self.yards.iter().find_map(|yard| yard.size(&file.file)))
+        })
     }
 
     /// The pins on the host's own tools that do not hold any more.

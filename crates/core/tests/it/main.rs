@@ -19,7 +19,6 @@ use std::sync::Arc;
 use kladder_choose::address::YardAddress;
 use kladder_choose::catalog::{Artifact, Unpacking};
 use kladder_choose::digest::Digest;
-use kladder_choose::platform::Scope;
 use kladder_core::bring::fetch::{Network, Yard, at};
 
 /// Says loudly that a test could not be made on this machine; in continuous integration (where `CI` is set) it fails.
@@ -32,7 +31,7 @@ fn not_tested(why: &str) {
 /// An artifact that is unpacked as it is.
 fn artifact(file: &str, size: u64, sha256: Digest) -> Artifact {
     let file = kladder_choose::path::InnerPath::new(file).unwrap();
-    Artifact { scopes: vec![Scope::Any], file, size, sha256, unpacked: None, unpack: Unpacking::default() }
+    Artifact { file, size, sha256, unpacked: None, unpack: Unpacking::default() }
 }
 
 /// The yard at an address.

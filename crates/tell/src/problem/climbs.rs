@@ -172,6 +172,9 @@ fn route(error: &RouteError) -> Problem {
                 .why(format!("{what} is pinned for {}", either(there)))
                 .next(format!("add a machine with \"{platform}\" under [machines] in the ladder and run `kladder pin`"))
         }
+        RouteError::NoSize { .. } => Problem::of(Code::PinsStale, error)
+            .why("its definition does not say it, and no yard did when it was pinned")
+            .next("`kladder pin` asks the yards again; or write `size` beside its digest in the definition"),
         RouteError::Unmet { .. } => Problem::of(Code::PinsStale, error)
             .why("pins are made by `kladder pin`; these were changed by hand, or the catalog was since")
             .next("`kladder pin` makes them whole"),

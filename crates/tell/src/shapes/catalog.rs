@@ -51,7 +51,7 @@ pub struct AboutRelease {
     /// What it has artifacts for: platforms, systems, or `any`.
     #[serde(rename = "for")]
     pub scopes: Vec<String>,
-    /// Bytes of the artifact for this platform; null where it has none.
+    /// Bytes of the artifact for this platform; null where it has none, or its definition does not say.
     pub size: Option<u64>,
     /// Its optional portions.
     pub pieces: Vec<AboutPiece>,
@@ -66,7 +66,7 @@ pub struct AboutPiece {
     pub summary: String,
     /// What it needs besides, in words.
     pub needs: Vec<String>,
-    /// Bytes for this platform; null where there is nothing for it.
+    /// Bytes for this platform; null where there is nothing for it, or its definition does not say.
     pub size: Option<u64>,
 }
 
@@ -83,7 +83,7 @@ impl About {
             needs: release.needs.iter().map(Need::to_string).collect(),
             excludes: release.excludes.iter().map(Way::to_string).collect(),
             scopes: release.artifacts.iter().flat_map(|artifact| plain(&artifact.scopes)).collect(),
-            size: release.artifact(platform).map(|artifact| artifact.size),
+            size: release.artifact(platform).and_then(|artifact| artifact.size),
             pieces: release.pieces.iter().map(|(name, of)| piece(name, of, platform)).collect(),
         };
         Self {
@@ -106,7 +106,7 @@ fn piece(name: &str, of: &Piece, platform: &Platform) -> AboutPiece {
         piece: name.to_owned(),
         summary: of.summary.clone(),
         needs: of.needs.iter().map(Need::to_string).collect(),
-        size: of.artifact(platform).map(|artifact| artifact.size),
+        size: of.artifact(platform).and_then(|artifact| artifact.size),
     }
 }
 

@@ -49,6 +49,11 @@ impl Cache {
         fs::metadata(self.path(&artifact.sha256)).is_ok_and(|meta| meta.len() == artifact.size)
     }
 
+    /// How large what stands there is, in bytes.
+    pub fn size(&self, digest: &Digest) -> Option<u64> {
+        fs::metadata(self.path(digest)).ok().map(|meta| meta.len())
+    }
+
     /// Whether the artifact's bytes agree; damaged ones are removed. What is used is marked as of now, so that what was
     /// not used for long can be told.
     pub(super) fn check(

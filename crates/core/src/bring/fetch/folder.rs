@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use kladder_choose::catalog::Artifact;
+use kladder_choose::path::InnerPath;
 
 use super::yard::{Offer, Yard, YardError, check_size};
 use crate::base::files;
@@ -44,6 +45,10 @@ impl Yard for Folder {
 
     fn has_at_hand(&self, artifact: &Artifact) -> bool {
         artifact.file.below(&self.0).is_file()
+    }
+
+    fn size(&self, file: &InnerPath) -> Option<u64> {
+        fs::metadata(file.below(&self.0)).ok().filter(fs::Metadata::is_file).map(|meta| meta.len())
     }
 
     fn is_here(&self) -> bool {

@@ -1,6 +1,6 @@
 //! A yard that is an HTTP server (RFC 9110).
 //!
-//! GET with redirects followed, five at most; `Retry-After` as seconds or a date (RFC 9110, section 10.2.3). Status 404 and 410
+//! GET (HEAD for a size) with redirects followed, five at most; `Retry-After` as seconds or a date (RFC 9110, section 10.2.3). Status 404 and 410
 //! mean that the file is not there, 416 that another part was sent than was asked for; any other one but 200 and 206 is told.
 
 use std::io::{self, Read};
@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use kladder_choose::address::without_password;
 use kladder_choose::catalog::Artifact;
+use kladder_choose::path::InnerPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::Network;
@@ -48,6 +49,12 @@ impl Yard for Server {
         open_url(&self.address, artifact, from, &self.network)
     }
 
+    fn size(&self, file: &InnerPath) -> Option<u64> {
+        let url = url_of(&self.address, file);
+        let answer = self.network.agent(&url).head(&url).call().ok().filter(|answer| answer.status() == 200)?;
+        header(&answer, "content-length")?.parse().ok()
+    }
+
     fn answers(&self, patience: Duration) -> bool {
         let addresses = self.socket().and_then(|socket| socket.to_socket_addrs().ok());
         let first = addresses.and_then(|mut addresses| addresses.next());
@@ -70,9 +77,7 @@ pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
 type Answer = ureq::http::Response<ureq::Body>;
 
 fn open_url(address: &str, artifact: &Artifact, from: u64, network: &Network) -> Result<Offer, YardError> {
-    let segments: Vec<_> =
-        artifact.file.as_str().split('/').map(|s| utf8_percent_encode(s, SEGMENT).to_string()).collect();
-    let answer = get(&format!("{address}/{}", segments.join("/")), from, network)?;
+    let answer = get(&url_of(address, &artifact.file), from, network)?;
     let from = if answer.status() == 206 {
         check_part(&answer, artifact, from)?;
         from
@@ -83,6 +88,11 @@ fn open_url(address: &str, artifact: &Artifact, from: u64, network: &Network) ->
         0
     };
     Ok(Offer { from, body: Box::new(answer.into_body().into_with_config().limit(u64::MAX).reader()) })
+}
+
+fn url_of(address: &str, file: &InnerPath) -> String {
+    let segments: Vec<_> = file.as_str().split('/').map(|s| utf8_percent_encode(s, SEGMENT).to_string()).collect();
+    format!("{address}/{}", segments.join("/"))
 }
 
 fn header<'a>(answer: &'a Answer, name: &str) -> Option<&'a str> {

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use kladder_choose::catalog::Artifact;
+use kladder_choose::path::InnerPath;
 
 use crate::base::digest::Digest;
 
@@ -32,6 +33,9 @@ pub trait Yard: fmt::Debug + Send + Sync {
     fn has_at_hand(&self, _artifact: &Artifact) -> bool {
         false
     }
+
+    /// How large a file is, in bytes; `None` where it does not tell, or does not answer.
+    fn size(&self, file: &InnerPath) -> Option<u64>;
 
     /// Whether it can be got at without a network.
     fn is_here(&self) -> bool {

@@ -11,9 +11,10 @@ use std::path::Path;
 use std::rc::Rc;
 
 use found::{All, Found, Needs, bottom_up, needs_between};
-use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Need};
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Need, PinnedArtifact};
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::{Household, RungKey, ToolName};
+use kladder_choose::path::InnerPath;
 use kladder_choose::pins::Pins;
 use kladder_choose::platform::{Platform, Scope};
 use kladder_choose::version::Version;
@@ -50,6 +51,12 @@ pub enum RouteError {
         platform: Platform,
         /// What is pinned.
         there: Vec<Scope>,
+    },
+    /// Neither the definition nor a yard told how large a file is.
+    #[error("the size of {file} is not known")]
+    NoSize {
+        /// Its path in a yard.
+        file: InnerPath,
     },
     /// Something that a pinned rung needs is not pinned.
     #[error("{tool} needs {need}, and nothing that is pinned meets that")]
@@ -169,14 +176,17 @@ fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Result<Vec<Artifact>, Ro
         there,
     };
     let commands = found.commands();
-    let prepared = |artifact| executable(&commands, &found.pin.version, artifact);
+    let prepared = |pinned: &PinnedArtifact, published| {
+        let artifact = pinned.with(published).ok_or_else(|| RouteError::NoSize { file: pinned.file.clone() })?;
+        Ok::<_, RouteError>(executable(&commands, &found.pin.version, artifact))
+    };
     let own = found.pin.artifact(platform);
     let own = own.ok_or_else(|| missing(None, found.pin.artifacts.keys().cloned().collect()))?;
-    let mut all = vec![prepared(own.with(release.and_then(|release| release.artifact(platform))))];
+    let mut all = vec![prepared(own, release.and_then(|release| release.artifact(platform)))?];
     for (piece, pinned) in found.pin.piece_artifacts(platform) {
         let pinned = pinned.ok_or_else(|| missing(Some(piece), found.pin.pieces[piece].keys().cloned().collect()))?;
         let piece = release.and_then(|release| release.pieces.get(piece));
-        all.push(prepared(pinned.with(piece.and_then(|piece| piece.artifact(platform)))));
+        all.push(prepared(pinned, piece.and_then(|piece| piece.artifact(platform)))?);
     }
     Ok(all)
 }

@@ -237,7 +237,7 @@ fn pieces_question(definition: &Definition, platform: &Platform) -> Option<Quest
     let with_pieces = definition.releases.iter().filter(|release| !release.pieces.is_empty());
     let release = with_pieces.max_by(|a, b| a.version.cmp(&b.version)).unwrap_or(newest);
     let choice = |(name, piece): (&String, &Piece)| {
-        (name.clone(), piece.summary.clone(), piece.artifact(platform).map(|artifact| artifact.size))
+        (name.clone(), piece.summary.clone(), piece.artifact(platform).and_then(|artifact| artifact.size))
     };
     let choices: Vec<_> = release.pieces.iter().map(choice).collect();
     (!choices.is_empty()).then(|| Question::Pieces { tool: definition.tool.clone(), choices })
