@@ -4,6 +4,7 @@
 //! looks its own name up in the table beside that folder, sets the ladder's variables and becomes the tool. Nothing is
 //! parsed that was not written by [`table::Table::to_bytes`], and nothing is depended on but the standard library.
 
+pub mod ladders;
 pub mod table;
 
 /// The launcher, built for the same target as this library and linked statically where the target allows it.
@@ -17,3 +18,9 @@ pub const PRIVATE: &str = "private";
 
 /// Name of the table, beside the folder of commands.
 pub const TABLE: &str = "launch.table";
+
+/// Name of the folder of what is put into shells: commands of all ladders, and the table that says which ladder counts where.
+pub const WIRED: &str = "wired";
+
+/// Name of the table of ladders in [`WIRED`].
+pub const LADDERS: &str = "ladders.table";

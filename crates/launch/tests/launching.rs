@@ -4,9 +4,10 @@
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
+use kladder_launch::ladders::{Identity, Ladders, Project};
 use kladder_launch::table::{Entry, Table};
 use kladder_launch::{COMMANDS, PROGRAM, TABLE};
 
@@ -138,4 +139,146 @@ fn a_household_comes_first_with_its_own_variables_and_the_landing_behind_it() {
     for path in ["/usr/bin:/bin", path] {
         assert_eq!(text(&Command::new(&moved).env("PATH", path).output().unwrap().stdout), expected);
     }
+}
+
+/// A home with the folder that is put into shells, a workstation's ladder and a project's.
+struct Wired(tempfile::TempDir);
+
+impl Wired {
+    fn new() -> Self {
+        let root = tempfile::Builder::new().prefix("a home ").tempdir().unwrap();
+        let wired = Self(root);
+        for folder in ["wired/commands", "project/deep", "own/landings/1", "its/landings/1", "host"] {
+            fs::create_dir_all(wired.path(folder)).unwrap();
+        }
+        fs::write(wired.path("project/ladder.toml"), "").unwrap();
+        let folder = wired.path("project");
+        let project = Project { identity: Identity::of(&folder), folder, landings: wired.path("its") };
+        let ladders = Ladders { own: Some(wired.path("own")), projects: vec![project] };
+        fs::write(wired.path("wired/ladders.table"), ladders.to_bytes()).unwrap();
+        wired
+    }
+
+    fn path(&self, below: &str) -> PathBuf {
+        self.0.path().canonicalize().unwrap().join(below)
+    }
+
+    /// A landing whose only command says where it is from.
+    fn land(&self, ladder: &str, number: u32, command: &str) {
+        let folder = self.path(&format!("{ladder}/landings/{number}"));
+        fs::create_dir_all(&folder).unwrap();
+        let says = format!("echo {ladder} {number} $FROM; test \"$FROM\" = {number}");
+        let variables = vec![("FROM".into(), number.to_string().into())];
+        let table = Table { up: 0, variables, entries: vec![shell(command, &["-c", &says])] };
+        fs::write(folder.join(TABLE), table.to_bytes()).unwrap();
+        let (new, link) = (self.path(&format!("{ladder}/new")), self.path(&format!("{ladder}/current")));
+        std::os::unix::fs::symlink(format!("landings/{number}"), &new).unwrap();
+        fs::rename(new, link).unwrap();
+        let (source, command) = (self.path("launcher"), self.path("wired/commands").join(command));
+        if !command.exists() {
+            fs::write(&source, PROGRAM).unwrap();
+            assert!(Command::new("cp").arg(&source).arg(&command).status().unwrap().success());
+            fs::set_permissions(command, fs::Permissions::from_mode(0o555)).unwrap();
+        }
+    }
+
+    fn host(&self, folder: &str, name: &str) {
+        let file = self.path(folder).join(name);
+        fs::create_dir_all(file.parent().unwrap()).unwrap();
+        let script = format!("#!/bin/sh\necho host \"$0\" \"$@\"\n");
+        let written = Command::new("sh").args(["-c", "printf %s \"$1\" > \"$2\"", "sh", &script]).arg(&file).status();
+        assert!(written.unwrap().success());
+        fs::set_permissions(file, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+
+    fn run(&self, name: &str, folder: &str, path: &[&str]) -> Output {
+        let path = std::env::join_paths(path.iter().map(|folder| self.path(folder))).unwrap();
+        let command = self.path("wired/commands").join(name);
+        Command::new(command).current_dir(self.path(folder)).env("PATH", path).output().unwrap()
+    }
+}
+
+#[test]
+fn the_nearest_ladder_that_was_climbed_answers_then_the_workstations_own_then_the_rest_of_path() {
+    let wired = Wired::new();
+    wired.land("own", 1, "scc");
+    wired.land("its", 4, "scc");
+    let said = |name: &str, folder: &str, path: &[&str]| text(&wired.run(name, folder, path).stdout);
+    assert_eq!(said("scc", "project/deep", &[]), "its 4 4\n");
+    assert_eq!(said("scc", "host", &[]), "own 1 1\n");
+    // A folder with a ladder that nobody climbed changes nothing, whatever its file says.
+    fs::write(wired.path("host/ladder.toml"), "nonsense").unwrap();
+    assert_eq!(said("scc", "host", &[]), "own 1 1\n");
+    // What the project lacks is the workstation's; what both lack is the next on PATH, and never one of the launchers.
+    wired.land("its", 5, "else");
+    assert_eq!(said("scc", "project", &[]), "own 1 1\n");
+    wired.land("own", 2, "other");
+    wired.host("host", "scc");
+    wired.host("before", "scc");
+    let path = ["before", "wired/commands", "wired/commands", "host"];
+    let called = wired.run("scc", "project", &path);
+    assert!(text(&called.stdout).starts_with("host ") && text(&called.stdout).contains("/host/scc"), "{called:?}");
+    let nobody = wired.run("scc", "project", &["wired/commands"]);
+    assert_eq!(nobody.status.code(), Some(127));
+    assert!(text(&nobody.stderr).contains("there is no command `scc`"), "{nobody:?}");
+    // One that is broken says which climb to run.
+    fs::write(wired.path("its/landings/5/launch.table"), "").unwrap();
+    let broken = wired.run("else", "project", &[]);
+    assert_eq!(broken.status.code(), Some(126));
+    let climb = format!("`kladder climb` in {} writes it anew", wired.path("project").display());
+    assert!(text(&broken.stderr).contains(&climb), "{broken:?}");
+}
+
+#[test]
+fn two_wired_folders_never_hand_a_command_back_and_forth() {
+    let (one, other) = (Wired::new(), Wired::new());
+    for wired in [&one, &other] {
+        wired.land("own", 1, "scc");
+        wired.land("own", 2, "else");
+    }
+    let both = std::env::join_paths([one.path("wired/commands"), other.path("wired/commands")]).unwrap();
+    let ran = Command::new(one.path("wired/commands/scc")).env("PATH", both).output().unwrap();
+    assert_eq!(ran.status.code(), Some(127));
+}
+
+#[test]
+fn while_landings_switch_every_start_gets_a_whole_one() {
+    let wired = Wired::new();
+    wired.land("own", 1, "scc");
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let all = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut number = 1;
+            while !done.load(std::sync::atomic::Ordering::Relaxed) {
+                number += 1;
+                wired.land("own", number, "scc");
+                if number > 3 {
+                    let _ = fs::remove_dir_all(wired.path(&format!("own/landings/{}", number - 2)));
+                }
+                std::thread::sleep(std::time::Duration::from_micros(300));
+            }
+        });
+        let starts: Vec<_> = (0..4)
+            .map(|_| scope.spawn(|| (0..100).filter(|_| !wired.run("scc", "host", &[]).status.success()).count()))
+            .collect();
+        let failed: usize = starts.into_iter().map(|start| start.join().unwrap()).sum();
+        done.store(true, std::sync::atomic::Ordering::Relaxed);
+        failed
+    });
+    assert_eq!(all, 0);
+}
+
+#[test]
+fn a_tool_sees_the_name_it_was_called_by_beside_its_own_files() {
+    let landing = Landing::with(Vec::new());
+    landing.put("ping-pong");
+    let program = Entry {
+        command: "ping-pong".into(),
+        program: "/bin/sh".into(),
+        ..shell("show", &["-c", "tr '\\0' ' ' < /proc/$$/cmdline"])
+    };
+    fs::write(landing.path().join(TABLE), Table { up: 0, variables: Vec::new(), entries: vec![program] }.to_bytes())
+        .unwrap();
+    let ran = landing.run("ping-pong", &[], "/usr/bin:/bin");
+    assert!(text(&ran.stdout).starts_with("/bin/ping-pong -c"), "{ran:?}");
 }
