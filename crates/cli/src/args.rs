@@ -6,6 +6,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use kladder_choose::ladder::HostPolicy;
+use kladder_core::wire::Shell;
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
 #[derive(Debug, Parser)]
@@ -31,19 +32,22 @@ First day:
   pin       Resolve the ladder's wishes to exact versions with digests
   route     What a climb would do, in order
   climb     Fetch, verify, unpack, wire and check every rung, then land
+  wire      Put the ladders' commands into your shells
   verify    Run every check and rehearsal
 
 Every day:
   add       Wish for a tool, and pin
   drop      Take a wish back, and pin
   run       Run one command with the ladder's tools
-  why       Why a rung is there, and why at that version
+  vars      The ladder's variables, for a shell
+  why       Why a rung is there, and who answers to a command
   newer     What has come out since the pins, and take it
   landings  The states there have been, and what changed
   back      Return to an earlier landing, its pins too
   log       What the last climb did, step by step
   clear     What nothing uses any more, and remove it
   terms     Licences that were accepted
+  unwire    Take what `wire` put into your shells out again
 
 Sharing:
   yard      Serve a folder of artifacts to other machines
@@ -141,10 +145,14 @@ pub(crate) enum Command {
         /// The tool or capability
         tool: String,
     },
-    /// Why a rung is there, why at that version, and who answers to its commands
+    /// Why a rung is there and why at that version; or who answers to a command, in which terminal, and why
     Why {
-        /// The rung's tool
+        /// The rung's tool, or a command
+        #[arg(value_name = "TOOL or COMMAND")]
         tool: String,
+        /// Take it for a command, also where a tool is called so
+        #[arg(long)]
+        command: bool,
     },
     /// What has come out since the pins: what fits the ladder, the newest in its series, and at all
     Newer(NewerOptions),
@@ -188,6 +196,19 @@ pub(crate) enum Command {
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
         command: Vec<OsString>,
     },
+    /// Put the ladders' commands into your shells, in every terminal and folder; shows the difference and asks first
+    ///
+    /// One block of lines goes into each file that your shells read when they start. From then on every command of a
+    /// climbed ladder answers by its name: in a project that has a ladder its own version, elsewhere the workstation's.
+    Wire(WireOptions),
+    /// Take what `wire` put into your shells out again, byte for byte; shows the difference and asks first
+    Unwire {
+        /// Do not ask
+        #[arg(long, short)]
+        yes: bool,
+    },
+    /// The variables with which the ladder's commands start, and PATH with the commands in front
+    Vars(VarsOptions),
     /// Licences that were accepted: which text, when, for which tools
     Terms {
         /// Without one: list them
@@ -210,6 +231,66 @@ pub(crate) struct PinOptions {
     /// How long to look for an answer before giving up, in seconds
     #[arg(long, value_name = "SECONDS")]
     pub(crate) within: Option<u64>,
+}
+
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct WireOptions {
+    /// A shell to wire besides your own and those with files in your home; may be given several times
+    #[arg(long = "shell", value_name = "SHELL")]
+    pub(crate) shells: Vec<ShellName>,
+    /// Print the lines for a shell, to put them somewhere by hand; write nothing
+    #[arg(long, value_name = "SHELL", conflicts_with_all = ["shells", "yes"])]
+    pub(crate) print: Option<ShellName>,
+    /// Do not ask
+    #[arg(long, short)]
+    pub(crate) yes: bool,
+}
+
+/// Shells by their names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ShellName {
+    Bash,
+    Zsh,
+    Fish,
+    Sh,
+    Powershell,
+    Nushell,
+}
+
+impl ShellName {
+    /// The shell, where its files are wired.
+    pub(crate) fn wired(self) -> Option<Shell> {
+        match self {
+            Self::Bash => Some(Shell::Bash),
+            Self::Zsh => Some(Shell::Zsh),
+            Self::Fish => Some(Shell::Fish),
+            Self::Sh => Some(Shell::Sh),
+            Self::Powershell | Self::Nushell => None,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct VarsOptions {
+    /// As lines that this shell takes, as JSON, or as a file of NAME=VALUE lines
+    #[arg(long = "as", value_name = "FORM")]
+    pub(crate) form: Option<Form>,
+    /// Only a word for a prompt: the project whose ladder counts here, or `workstation`
+    #[arg(long, conflicts_with = "form")]
+    pub(crate) badge: bool,
+}
+
+/// How variables are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Form {
+    Sh,
+    Bash,
+    Zsh,
+    Fish,
+    Powershell,
+    Nushell,
+    Json,
+    File,
 }
 
 #[derive(Debug, Clone, Args)]

@@ -8,7 +8,9 @@ use etcetera::BaseStrategy;
 use kladder_choose::pins::{HostPin, Pins};
 use kladder_core::desk::{Desk, Freshness, Pinned, Surroundings};
 use kladder_core::host::survey::Host;
+use kladder_core::keep::wired::SINCE;
 use kladder_core::settings::Home;
+use kladder_core::wire;
 use kladder_tell::problem::{Code, Problem};
 
 use crate::args::Global;
@@ -33,6 +35,10 @@ const TELLING: [&str; 10] = [
 #[derive(Clone, Debug)]
 pub(crate) struct Context {
     pub(crate) around: Surroundings,
+    /// The person's home and shells.
+    pub(crate) person: wire::Surroundings,
+    /// Since when the calling shell is wired.
+    pub(crate) since: Option<String>,
     /// The folder that `KLADDER_HOME` names.
     root: Option<PathBuf>,
 }
@@ -66,13 +72,14 @@ impl Context {
             offline: global.offline,
             wait: global.wait.map(Duration::from_secs),
         };
-        Ok(Self { around, root })
+        let since = env::var(SINCE).ok();
+        Ok(Self { around, person: person(), since, root })
     }
 
     /// The same surroundings with another home and ladder.
     pub(crate) fn elsewhere(&self, home: Home, ladder: PathBuf) -> Self {
         let around = Surroundings { home, ladder: Some(ladder), yards: Vec::new(), ..self.around.clone() };
-        Self { around, root: None }
+        Self { around, root: None, ..self.clone() }
     }
 
     /// The folder that `KLADDER_HOME` names.
@@ -104,6 +111,19 @@ fn described_root(folder: &Path) -> Result<PathBuf, Problem> {
         .ok()
         .filter(|folder| folder.is_dir())
         .ok_or_else(|| Problem::new(Code::BadFile, "there is no such folder to take the host's facts from").at(folder))
+}
+
+/// What decides which files the person's shells read.
+fn person() -> wire::Surroundings {
+    let path = |name: &str| env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let absolute = |name: &str| path(name).filter(|path| path.is_absolute());
+    wire::Surroundings {
+        home: etcetera::home_dir().unwrap_or_default(),
+        shell: path("SHELL"),
+        zsh: absolute("ZDOTDIR"),
+        settings: absolute("XDG_CONFIG_HOME"),
+        interactive: absolute("ENV"),
+    }
 }
 
 fn usual_home() -> Result<Home, Problem> {

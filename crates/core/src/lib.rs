@@ -73,6 +73,8 @@ pub mod keep;
 
 pub mod tasks;
 
+pub mod wire;
+
 pub mod prove;
 
 pub mod climb;

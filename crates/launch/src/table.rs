@@ -122,6 +122,21 @@ pub fn find(bytes: &[u8], command: &OsStr) -> Result<Option<Found>, TableError> 
     Ok(None)
 }
 
+/// The names of a table's commands.
+///
+/// # Errors
+/// [`TableError`] when the bytes are no readable table.
+pub fn commands(bytes: &[u8]) -> Result<Vec<OsString>, TableError> {
+    let (_, _, mut fields) = open(bytes)?;
+    let mut names = Vec::new();
+    while !fields.0.is_empty() {
+        names.push(owned(fields.next()?));
+        fields.next()?;
+        fields.skip_lists()?;
+    }
+    Ok(names)
+}
+
 /// The variables of a table.
 ///
 /// # Errors

@@ -13,6 +13,7 @@ use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
 use crate::args::ClearOptions;
+use crate::commands::wire;
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, shown, styled};
@@ -49,6 +50,10 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
     }
     let removed = !found.is_empty() && wanted(options, total, out)?;
     if removed {
+        if options.all {
+            // Shells that read what is gone would not be harmed, but theirs are traces too.
+            wire::take_out(context, &out.without_values(), true)?;
+        }
         let writer = Writer::enter(&context.around.home, context.around.wait, &progress)?;
         clear::remove(&find()?, &progress)?;
         drop(writer);

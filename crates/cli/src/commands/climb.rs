@@ -7,14 +7,15 @@ use kladder_choose::names::RungKey;
 use kladder_core::climb::{Climbed, Request};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::keep::landing::Landing;
+use kladder_core::keep::wired::Wired;
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{both, clean, count, time};
 
 use crate::args::ClimbOptions;
-use crate::commands::pin;
+use crate::commands::{pin, wire};
 use crate::context::Context;
-use crate::person::Person;
+use crate::person::{Person, is_present};
 use crate::render::text::{GOOD, STRONG, shown, styled};
 use crate::render::{Out, Progress};
 
@@ -44,6 +45,9 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     let commands = site.landings().current_link().join("commands");
     out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took))?;
     tell(&desk, &landing, changed, &mended, took, out)?;
+    if changed {
+        reach(context, out)?;
+    }
     Ok(ExitCode::SUCCESS)
 }
 
@@ -66,6 +70,18 @@ fn tell(
     }
     let title = styled(STRONG, clean(&desk.ladder.title));
     let took = time(took);
-    out.say(format!("\n{title} is at {}, after {took}.", styled(GOOD, format!("landing {number}"))))?;
-    out.say("Use its tools with `kladder run -- CMD`; prove that they work together with `kladder verify`.")
+    out.say(format!("\n{title} is at {}, after {took}.", styled(GOOD, format!("landing {number}"))))
+}
+
+/// How the commands of a new landing are reached from here. Once, the person is offered to have their shells wired.
+fn reach(context: &Context, out: &Out) -> Result<(), Problem> {
+    let mut is_wired = wire::is_wired(context);
+    if !is_wired && is_present(out) && Wired::of(&context.around.home).offer_once() {
+        out.say("\nYour shells do not have the commands yet. This would put them there:\n")?;
+        is_wired = wire::put(context, out, &[], false)?;
+    }
+    if is_wired {
+        return out.say(format!("New terminals have its commands. {}", wire::this_terminal(context)));
+    }
+    out.say("Use its tools with `kladder run -- CMD`, or put them into your shells with `kladder wire`.")
 }

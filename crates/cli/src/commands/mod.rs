@@ -1,6 +1,7 @@
 //! One file a command: what it asks of the core, and how the answer reads.
 
 mod about;
+mod answers;
 mod clear;
 mod climb;
 mod demo;
@@ -17,8 +18,10 @@ mod standing;
 mod start;
 mod survey;
 mod terms;
+mod vars;
 mod verify;
 mod why;
+mod wire;
 mod yard;
 
 use std::process::ExitCode;
@@ -42,7 +45,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Search { words }) => search::run(&context, out, &words),
         Some(Command::Add(options)) => edit::add(&context, out, &options),
         Some(Command::Drop { tool }) => edit::drop(&context, out, &tool),
-        Some(Command::Why { tool }) => why::run(&context, out, &tool),
+        Some(Command::Why { tool, command }) => why::run(&context, out, &tool, command),
         Some(Command::Newer(options)) => newer::run(&context, out, &options),
         Some(Command::Pin(options)) => pin::run(&context, out, &options),
         Some(Command::Route { admin_script }) => route::run(&context, out, admin_script),
@@ -54,6 +57,9 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Clear(options)) => clear::run(&context, out, &options),
         Some(Command::Verify(options)) => verify::run(&context, out, &options),
         Some(Command::Run { command }) => run::run(&context, out, &command),
+        Some(Command::Wire(options)) => wire::run(&context, out, &options),
+        Some(Command::Unwire { yes }) => wire::unwire(&context, out, yes),
+        Some(Command::Vars(options)) => vars::run(&context, out, &options),
         Some(Command::Yard(command)) => yard::run(&context, &command, out),
     }
 }

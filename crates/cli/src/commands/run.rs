@@ -66,7 +66,7 @@ fn captured(
     Ok(ExitCode::from(u8::try_from(status).unwrap_or(1)))
 }
 
-fn not_climbed(context: &Context) -> Problem {
+pub(super) fn not_climbed(context: &Context) -> Problem {
     let next = if context.around.ladder_path().is_some() {
         "`kladder climb`"
     } else {

@@ -9,6 +9,7 @@ use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
+use crate::commands::wire;
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{GOOD, STRONG, TOLD, shown, styled};
@@ -20,7 +21,7 @@ pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
     let (desk, pins, freshness) = context.open_pinned(out)?;
     let standing = Standing::of(&desk.site(&pins), freshness)?;
     out.value(&shape(&desk, &standing))?;
-    show(&desk, &standing, out)?;
+    show(context, &desk, &standing, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -44,7 +45,7 @@ fn no_ladder(out: &Out) -> Result<ExitCode, Problem> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn show(desk: &Desk, standing: &Standing, out: &Out) -> Result<(), Problem> {
+fn show(context: &Context, desk: &Desk, standing: &Standing, out: &Out) -> Result<(), Problem> {
     let row = |name: &str, text: String| vec![name.to_owned(), text];
     let pins = match standing.pins {
         Freshness::Current => "fit the ladder".to_owned(),
@@ -75,7 +76,11 @@ fn show(desk: &Desk, standing: &Standing, out: &Out) -> Result<(), Problem> {
         row("rungs", rungs),
         row("next", styled(TOLD, next(standing.next).join(", then "))),
     ];
-    out.say(out.columns(&[], rows, &[]))
+    out.say(out.columns(&[], rows, &[]))?;
+    if standing.landing.is_some() && !wire::is_here(context) && wire::is_wired(context) {
+        out.say(format!("\nThis terminal is older than the landing. {}", wire::this_terminal(context)))?;
+    }
+    Ok(())
 }
 
 fn next(next: Next) -> &'static [&'static str] {

@@ -17,7 +17,10 @@ use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{FAINT, STRONG, styled};
 
-pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, Problem> {
+pub(super) fn run(context: &Context, out: &Out, tool: &str, is_command: bool) -> Result<ExitCode, Problem> {
+    if let Some(done) = of_command(context, out, tool, is_command)? {
+        return Ok(done);
+    }
     let (desk, pins, _) = context.open_pinned(out)?;
     let tool = pin::name(tool)?;
     let desk = Desk { old: Some(pins.clone()), ..desk };
@@ -36,6 +39,21 @@ pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, 
     out.value(&shapes::Why::of(&why, &keepers, answers.clone()))?;
     show(&why, &keepers, &answers, out)?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// For what is a command and no tool that somebody could mean, who answers to it.
+fn of_command(context: &Context, out: &Out, name: &str, is_meant: bool) -> Result<Option<ExitCode>, Problem> {
+    let is_tool = || {
+        let desk = context.open().ok()?;
+        let known = desk.catalogs.has(name) || !desk.catalogs.providers(name).ok()?.is_empty();
+        Some(known || desk.old.is_some_and(|pins| pins.rungs.contains_key(name)))
+    };
+    let (behind, on_path) = (super::answers::behind(context, name), answers(name, &context.around.host.path).is_some());
+    let is_command = (behind.is_some() || on_path) && !name.contains('/');
+    if !is_meant && (!is_command || is_tool().unwrap_or(false)) {
+        return Ok(None);
+    }
+    super::answers::run(context, out, name, behind.as_ref()).map(Some)
 }
 
 fn show(why: &Why, keepers: &[(ToolName, Version)], answers: &[Answer], out: &Out) -> Result<(), Problem> {
@@ -71,7 +89,9 @@ fn show(why: &Why, keepers: &[(ToolName, Version)], answers: &[Answer], out: &Ou
         out.say(format!("{between}Older: {newest}{more}; the newest that fits is taken."))?;
     }
     let rows: Vec<Vec<String>> = answers.iter().map(answer_row).collect();
-    if rows.is_empty() { Ok(()) } else { out.say(format!("\n{}", out.columns(&["command", "who answers"], rows, &[]))) }
+    let Some(first) = answers.first() else { return Ok(()) };
+    out.say(format!("\n{}", out.columns(&["command", "who answers"], rows, &[])))?;
+    out.say(format!("\nWho answers in other terminals: `kladder why {} --command`", clean(&first.command)))
 }
 
 fn answer_row(answer: &Answer) -> Vec<String> {

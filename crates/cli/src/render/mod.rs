@@ -63,6 +63,11 @@ impl Out {
         Self { json: false, quiet: self.json || self.quiet, ..self.clone() }
     }
 
+    /// The same for what is printed as a value whatever was asked for.
+    pub(crate) fn with_values(&self) -> Self {
+        Self { json: true, ..self.clone() }
+    }
+
     /// Columns as a text for [`Out::say`], fitted to the terminal.
     pub(crate) fn columns(&self, head: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> String {
         text::columns(head, rows, right, self.width)

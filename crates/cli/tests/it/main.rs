@@ -30,3 +30,4 @@ mod story;
 mod trouble;
 mod tunnel;
 mod widths;
+mod wiring;

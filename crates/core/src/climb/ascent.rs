@@ -20,6 +20,7 @@ use crate::keep::berth;
 use crate::keep::landing::{LandedRung, Landing, Landings, Made};
 use crate::keep::rates::Rates;
 use crate::keep::state::{Intent, Recorder, TaskName};
+use crate::keep::wired::Wired;
 use crate::prove::verify::Bench;
 use crate::tasks::launch::{self, Wiring};
 use crate::tasks::{Hands, Prepared, Rung, Shelved, Source, Task, TaskError};
@@ -87,6 +88,8 @@ impl Site<'_> {
         let after = before.map(|landing| landing.number);
         let landing = draft.finish(Made { ladder, text, pins: &pins, rungs, skipped_gates, after })?;
         landings.make_current(number, None)?;
+        crash::point("landing-switched");
+        Wired::of(self.home).refresh()?;
         observer.event(&Event::Landed { number });
         Ok(Climbed::Landed(landing))
     }

@@ -13,6 +13,7 @@ use crate::base::event::RungName;
 use crate::bring::shelf::{Place, Standing};
 use crate::keep::landing::{LandedRung, Landing, LandingError, Landings};
 use crate::keep::state::{Intent, JournalError, Kind, Recorder, StateError, Writer};
+use crate::keep::wired::Wired;
 
 /// Why there is no way back.
 #[derive(Debug, thiserror::Error)]
@@ -110,6 +111,7 @@ pub fn back(home: &Home, ladder: &Ladder, request: &BackRequest, observer: &dyn 
     Pins::parse(&pins).map_err(|source| BackError::Pins { number, source })?;
     let recorder = Recorder::begin(&writer.journal, Kind::Back, &ladder.path, observer)?;
     let switched = switch(&landings, &landing, ladder, request, &recorder);
+    let switched = switched.and_then(|differs| Ok(Wired::of(home).refresh().map(|()| differs)?));
     recorder.end(&switched)?;
     Ok(Back { landing, before, ladder_differs: switched? })
 }

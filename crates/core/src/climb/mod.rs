@@ -31,6 +31,7 @@ use crate::host::survey::Host;
 use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
 use crate::keep::terms::{Asked, Terms};
+use crate::keep::wired::Wired;
 use crate::prove::verify::{Bench, VerifyError};
 use crate::settings::Home;
 use crate::tasks::launch::{LaunchError, Wiring};
@@ -208,6 +209,10 @@ impl Site<'_> {
         let route = self.route()?;
         if let Some(landing) = self.all_stand(&route) {
             Self::check_licences(&route, request)?;
+            if !Wired::of(self.home).is_true() {
+                // Entering mends it.
+                drop(Writer::enter(self.home, request.wait, observer)?);
+            }
             return Ok(Climbed::AllStand(landing));
         }
         let writer = Writer::enter(self.home, request.wait, observer)?;

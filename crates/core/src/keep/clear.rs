@@ -117,6 +117,7 @@ const OURS: [(&str, &[&str]); 3] = [
         "data",
         &[
             "shelf",
+            "wired",
             "staging",
             "ladders",
             "launchers",

@@ -1,10 +1,8 @@
 //! Whose landings a folder has. A ladder is known by its path, and by its project's folder where that was moved or renamed.
 
-use std::fs;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::time::UNIX_EPOCH;
 
+use kladder_launch::ladders::Identity;
 use serde::{Deserialize, Serialize};
 
 use crate::base::digest::Digest;
@@ -39,9 +37,8 @@ struct Project {
 
 impl Project {
     fn of(ladder: &Path) -> Option<Self> {
-        let meta = fs::metadata(ladder.parent()?).ok()?;
-        let born = meta.created().ok()?.duration_since(UNIX_EPOCH).ok()?;
-        Some(Self { device: meta.dev(), inode: meta.ino(), born: u64::try_from(born.as_nanos()).ok()? })
+        let Identity { device, inode, born } = Identity::of(ladder.parent()?)?;
+        Some(Self { device, inode, born: u64::try_from(born).ok()? })
     }
 }
 
@@ -63,6 +60,12 @@ impl Whose {
     /// [`FileError`] where it cannot be written.
     pub fn write(&self, landings: &Path) -> Result<(), FileError> {
         if Self::read(landings).as_ref() == Some(self) { Ok(()) } else { record::write(&landings.join(FILE), self) }
+    }
+
+    /// What tells its folder from all others.
+    pub fn identity(&self) -> Option<Identity> {
+        let Project { device, inode, born } = self.project?;
+        Some(Identity { device, inode, born: born.into() })
     }
 
     /// Whether the ladder is still where it was at its last climb.
@@ -114,6 +117,8 @@ fn name(ladder: &Path, apart: &[u8]) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
 
     #[test]

@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::fs;
-use std::io;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
@@ -12,12 +11,13 @@ use kladder_choose::names::{Household, ToolName};
 use kladder_choose::template::{Hole, Template};
 use kladder_choose::version::Version;
 use kladder_launch::table::{Entry, Table};
-use kladder_launch::{COMMANDS, PRIVATE, PROGRAM, TABLE};
+use kladder_launch::{COMMANDS, PRIVATE, TABLE};
 
 use super::{Hands, Rung, Task, TaskError};
 use crate::base::digest::{Canonical, Digest};
 use crate::base::event::{Difference, How};
-use crate::base::files::{self, Attach, FileError};
+use crate::base::files::{self, FileError};
+use crate::keep::launchers::{self, launcher_differs};
 use crate::keep::state::TaskName;
 
 /// Why rungs could not be wired.
@@ -244,19 +244,6 @@ impl Wiring {
     }
 }
 
-/// How a launcher is not the one that was put there.
-pub fn launcher_differs(path: &Path, thoroughly: bool) -> Option<How> {
-    let Ok(meta) = fs::symlink_metadata(path) else { return Some(How::Missing) };
-    if !meta.is_file() || meta.len() != PROGRAM.len() as u64 {
-        return Some(How::Changed);
-    }
-    if meta.permissions().mode() & 0o7777 != 0o555 {
-        return Some(How::Mode);
-    }
-    let is_other = thoroughly && fs::read(path).map_or(true, |bytes| bytes != PROGRAM);
-    is_other.then_some(How::Changed)
-}
-
 /// Whether the ladder says that another tool answers to a command or sets a variable.
 fn is_left_out(answers: &BTreeMap<String, ToolName>, name: &str, rung: &Rung) -> bool {
     rung.key.household.is_shared() && answers.get(name).is_some_and(|tool| !rung.answers_to(tool))
@@ -280,7 +267,7 @@ fn claim(
 /// # Errors
 /// [`FileError`] where a table or a launcher cannot be written.
 pub fn write(wiring: &Wiring, landing: &Path, data: &Path) -> Result<(), FileError> {
-    let program = launcher(data)?;
+    let program = launchers::at(data)?;
     let mut tables = wiring.tables.iter();
     tables.try_for_each(|(household, table)| write_table(table, &landing.join(folder_of(household)), &program))
 }
@@ -289,30 +276,7 @@ fn write_table(table: &Table, folder: &Path, program: &Path) -> Result<(), FileE
     let commands = folder.join(COMMANDS);
     files::create_folder(&commands)?;
     for entry in &table.entries {
-        let link = commands.join(&entry.command);
-        match fs::hard_link(program, &link) {
-            // A file has only so many links on some file systems, and none on others.
-            Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                fs::copy(program, &link).map(drop).on("write", &link)?;
-            }
-            done => done.on("write", &link)?,
-        }
+        launchers::put(program, &commands.join(&entry.command))?;
     }
     files::replace(&folder.join(TABLE), &table.to_bytes())
-}
-
-/// The launcher in this home, under a name that changes with its bytes.
-fn launcher(data: &Path) -> Result<PathBuf, FileError> {
-    let folder = data.join("launchers");
-    let path = folder.join(Digest::of(PROGRAM).short());
-    // One that was changed is made anew under its name; landings that have the changed one notice that themselves.
-    if launcher_differs(&path, true).is_some() {
-        files::create_folder(&folder)?;
-        let mut new = tempfile::Builder::new().prefix(".new-").tempfile_in(&folder).on("write", &path)?;
-        io::Write::write_all(&mut new, PROGRAM).on("write", &path)?;
-        new.as_file().set_permissions(fs::Permissions::from_mode(0o555)).on("write", &path)?;
-        // The handle must be closed before anyone runs the file.
-        new.into_temp_path().persist(&path).map_err(|failed| failed.error).on("write", &path)?;
-    }
-    Ok(path)
 }

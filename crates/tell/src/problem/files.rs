@@ -9,6 +9,7 @@ use kladder_core::base::files::FileError;
 use kladder_core::base::record::RecordError;
 use kladder_core::keep::landing::LandingError;
 use kladder_core::keep::state::{JournalError, StateError};
+use kladder_core::wire::WireError;
 
 use super::{Code, Problem};
 use crate::text::{quoted, shell_word};
@@ -40,6 +41,17 @@ impl Problem {
                 problem(Code::Damaged).next("move that folder away: a file of kladder's belongs in its place")
             }
             _ => problem(Code::Failed),
+        }
+    }
+}
+
+impl From<WireError> for Problem {
+    fn from(error: WireError) -> Self {
+        match error {
+            WireError::Changed(_) => Self::of(Code::Failed, &error)
+                .why("nothing was written to it")
+                .next("run it again; the difference is shown anew"),
+            WireError::File(error) => error.into(),
         }
     }
 }

@@ -10,6 +10,7 @@ mod host;
 mod kept;
 mod pins;
 mod problem;
+mod reach;
 
 pub use catalog::{About, AboutPiece, AboutRelease, Found, Search};
 pub use climb::{Climb, ClimbRung, Gate, Leaving, Licence, Route, RouteFile, RouteRung, Verdict, Verify};
@@ -20,6 +21,7 @@ pub use kept::{
 };
 pub use pins::{Answer, New, Newer, NewerRung, PassedOver, Pin, Pinned, Why};
 pub use problem::{Place, Problem};
+pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
 
 use std::path::Path;
 
@@ -35,6 +37,7 @@ pub fn path(path: &Path) -> String {
 pub fn schemas() -> Vec<(&'static str, Schema)> {
     vec![
         (About::FORMAT, schema_for!(About)),
+        (Answers::FORMAT, schema_for!(Answers)),
         (Back::FORMAT, schema_for!(Back)),
         (Clear::FORMAT, schema_for!(Clear)),
         (Climb::FORMAT, schema_for!(Climb)),
@@ -52,8 +55,10 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Started::FORMAT, schema_for!(Started)),
         (Surveyed::FORMAT, schema_for!(Surveyed)),
         (Terms::FORMAT, schema_for!(Terms)),
+        (Vars::FORMAT, schema_for!(Vars)),
         (Verify::FORMAT, schema_for!(Verify)),
         (Why::FORMAT, schema_for!(Why)),
+        (Wire::FORMAT, schema_for!(Wire)),
         (Withdrawn::FORMAT, schema_for!(Withdrawn)),
     ]
 }

@@ -12,6 +12,7 @@ use super::{Ended, Intent, Journal, Run, StateError, Step, Trace};
 use crate::base::event::{Event, Observer};
 use crate::base::files;
 use crate::keep::landing::Landings;
+use crate::keep::wired::Wired;
 use crate::settings::Home;
 
 /// Mends what runs left that nobody ended. Whoever calls this is the only one who writes.
@@ -35,6 +36,7 @@ pub(super) fn recover(home: &Home, journal: &Journal, observer: &dyn Observer) -
         landings.sweep()?;
     }
     files::sweep_new(&home.data)?;
+    Wired::of(home).refresh()?;
     // Staging is only for the one who writes.
     Ok(files::remove_tree(&home.staging())?)
 }

@@ -30,7 +30,8 @@ use crate::host::process;
 use crate::host::survey::{Host, SCRATCH, answers};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
-use crate::tasks::launch::{Wiring, filled, launcher_differs};
+use crate::keep::launchers::launcher_differs;
+use crate::tasks::launch::{Wiring, filled};
 use crate::tasks::{Rung, Shelved, Source, TaskError};
 
 /// Why something could not even be looked at.

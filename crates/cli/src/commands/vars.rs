@@ -1,0 +1,80 @@
+//! `kladder vars`
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::io::Write;
+use std::process::ExitCode;
+
+use kladder_core::base::dialect::Dialect;
+use kladder_core::keep::landing::Landings;
+use kladder_core::keep::wired::Wired;
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes;
+use kladder_tell::text::clean;
+
+use crate::args::{Form, VarsOptions};
+use crate::context::Context;
+use crate::render::Out;
+use crate::render::text::{STRONG, styled};
+
+use super::run::not_climbed;
+
+pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result<ExitCode, Problem> {
+    if options.badge {
+        // Nothing where no ladder counts: a prompt has no place for a sentence.
+        let badge = Wired::of(&context.around.home).badge(&context.around.folder);
+        let badge = badge.map_or_else(String::new, |badge| clean(&badge) + "\n");
+        return written(badge.as_bytes());
+    }
+    let path = context.around.ladder_path().ok_or_else(|| not_climbed(context))?;
+    let landings = Landings::of(&context.around.home.ladders(), &path);
+    let landing = landings.current()?.ok_or_else(|| not_climbed(context).at(&path))?;
+    let variables = landings.environment(&context.around.host.path)?;
+    match options.form {
+        None if !out.json => table(&variables, out),
+        Some(Form::Sh | Form::Bash | Form::Zsh) => written(&Dialect::Posix.set_all(&variables)),
+        Some(Form::Fish) => written(&Dialect::Fish.set_all(&variables)),
+        Some(Form::Powershell) => written(&Dialect::PowerShell.set_all(&variables)),
+        Some(Form::Nushell) => written(&Dialect::Nushell.set_all(&variables)),
+        Some(Form::File) => written(file(&variables)?.as_bytes()),
+        None | Some(Form::Json) => {
+            let text = |value: &OsString| value.to_string_lossy().into_owned();
+            let all: BTreeMap<_, _> = variables.iter().map(|(name, value)| (text(name), text(value))).collect();
+            let (format, ladder) = (shapes::Vars::FORMAT, shapes::path(&path));
+            let value = shapes::Vars { format, ladder, landing: landing.number, variables: all };
+            out.with_values().value(&value)?;
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+fn written(bytes: &[u8]) -> Result<ExitCode, Problem> {
+    let mut stdout = std::io::stdout();
+    let done = stdout.write_all(bytes).and_then(|()| stdout.flush());
+    done.map_err(|error| Problem::output(&error))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn table(variables: &[(OsString, OsString)], out: &Out) -> Result<ExitCode, Problem> {
+    let text = |value: &OsString| clean(&value.to_string_lossy());
+    let rows = variables.iter().map(|(name, value)| vec![styled(STRONG, text(name)), text(value)]).collect();
+    out.say(out.columns(&["variable", "value"], rows, &[]))?;
+    out.say("\nAs lines that a shell takes: `kladder vars --as SHELL`.")?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A line `NAME=VALUE` each, without quotes: what container runtimes and service managers read as a file of variables.
+fn file(variables: &[(OsString, OsString)]) -> Result<String, Problem> {
+    let mut text = String::new();
+    for (name, value) in variables {
+        let plain = value.to_str().filter(|value| !value.contains(['\n', '\r']));
+        let plain = plain.ok_or_else(|| {
+            let name = name.to_string_lossy();
+            Problem::new(Code::Failed, format!("{} has a value that such a file cannot hold", clean(&name)))
+                .why("each variable is one line of UTF-8 there, without quotes")
+                .next("`kladder vars --as sh` can hold it")
+        })?;
+        text.extend([&*name.to_string_lossy(), "=", plain, "\n"]);
+    }
+    Ok(text)
+}

@@ -1,0 +1,217 @@
+//! What is put into shells: a launcher for each command of any ladder, the table that says which ladder counts where, and
+//! what shells read when they start.
+//!
+//! ```text
+//! wired/commands/...      a launcher for each command that some current landing has
+//! wired/ladders.table     the ladders that were climbed
+//! wired/start.sh          read by sh, bash, zsh, ksh and their like: PATH, and the variables of the workstation's ladder
+//! wired/start.fish        the same for fish
+//! wired/before/...        start-up files as they were before they were wired
+//! wired/offered           there once the person was asked
+//! ```
+//!
+//! It follows from the landings alone, so whoever may write makes it anew after each switch, and whoever finds it at odds with
+//! them mends it. A shell finds new commands without starting anew, since the folder stays the same.
+
+use std::collections::BTreeSet;
+use std::ffi::{OsStr, OsString};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use kladder_launch::ladders::{Ladders, Project};
+use kladder_launch::{COMMANDS, LADDERS, TABLE, WIRED, table};
+
+use super::landing::{LandedRung, Landings};
+use super::launchers::{self, launcher_differs};
+use super::whose::Whose;
+use crate::base::dialect::Dialect;
+use crate::base::event::RungName;
+use crate::base::files::{self, FileError};
+use crate::settings::Home;
+
+/// The variable by which a shell shows that it was wired, and since when.
+pub const SINCE: &str = "KLADDER_WIRED";
+
+/// What stands in the folder of a home.
+#[derive(Clone, Debug)]
+pub struct Wired {
+    folder: PathBuf,
+    data: PathBuf,
+    ladders: PathBuf,
+    own: PathBuf,
+}
+
+/// What a wired command starts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Behind {
+    /// The project whose ladder has it; `None` for the workstation's own.
+    pub project: Option<PathBuf>,
+    /// The rung.
+    pub rung: Option<RungName>,
+    /// The file.
+    pub program: PathBuf,
+}
+
+/// What should stand there.
+struct Wanted {
+    commands: BTreeSet<OsString>,
+    files: Vec<(PathBuf, Vec<u8>)>,
+}
+
+impl Wired {
+    /// That of a home.
+    pub fn of(home: &Home) -> Self {
+        let (folder, ladders) = (home.data.join(WIRED), home.ladders());
+        Self { folder, data: home.data.clone(), ladders, own: home.ladder() }
+    }
+
+    /// The folder of commands, for the front of PATH.
+    pub fn commands(&self) -> PathBuf {
+        self.folder.join(COMMANDS)
+    }
+
+    /// What a shell reads when it starts.
+    pub fn start_file(&self, dialect: Dialect) -> PathBuf {
+        self.folder.join(if dialect == Dialect::Fish { "start.fish" } else { "start.sh" })
+    }
+
+    /// What [`SINCE`] is in shells that start now: the number of the workstation's landing, 0 where it has none.
+    pub fn since(&self) -> String {
+        self.own_landings().and_then(|own| own.current_number()).unwrap_or(0).to_string()
+    }
+
+    fn own_landings(&self) -> Option<Landings> {
+        self.own.exists().then(|| Landings::of(&self.ladders, &self.own))
+    }
+
+    /// What a wired command starts in a folder; `None` where no ladder that counts there has it.
+    pub fn behind(&self, command: &OsStr, folder: &Path) -> Option<Behind> {
+        let ladders = Ladders::of_bytes(&fs::read(self.folder.join(LADDERS)).ok()?)?;
+        let project = ladders.project(folder).map(|project| (&project.landings, Some(project.folder.clone())));
+        let own = ladders.own.as_ref().map(|own| (own, None));
+        project.into_iter().chain(own).find_map(|(landings, project)| {
+            let landings = Landings::at(landings);
+            let found = table::find(&fs::read(landings.current_link().join(TABLE)).ok()?, command).ok()??;
+            let program = found.entry.program;
+            let rungs = landings.usable().map(|landing| landing.rungs).unwrap_or_default();
+            let is_its = |rung: &LandedRung| {
+                let folders = [Some(rung.folder.as_path()), rung.berth.as_deref()];
+                folders.into_iter().flatten().any(|folder| program.starts_with(folder))
+            };
+            let rung = rungs.iter().find(|rung| is_its(rung)).map(LandedRung::name);
+            Some(Behind { project, rung, program })
+        })
+    }
+
+    /// Whether it was never offered to wire the shells; now it was.
+    pub fn offer_once(&self) -> bool {
+        let mark = self.folder.join("offered");
+        // Where it cannot be written down, nothing is offered, and so not again and again.
+        !mark.exists() && files::create_folder(&self.folder).is_ok() && fs::write(&mark, b"").is_ok()
+    }
+
+    /// A word for the ladder that counts in a folder: the name of the project's folder, or `workstation`; `None` where none does.
+    pub fn badge(&self, folder: &Path) -> Option<String> {
+        let ladders = Ladders::of_bytes(&fs::read(self.folder.join(LADDERS)).ok()?)?;
+        let named = |project: &Project| project.folder.file_name().map(|name| name.to_string_lossy().into_owned());
+        ladders.project(folder).and_then(named).or_else(|| ladders.own.map(|_| "workstation".to_owned()))
+    }
+
+    /// Whether it is what follows from the landings, as far as a glance tells.
+    pub fn is_true(&self) -> bool {
+        let Ok(wanted) = self.wanted() else { return true };
+        let names: BTreeSet<OsString> = files::names(&self.commands()).unwrap_or_default().into_iter().collect();
+        names == wanted.commands
+            && names.iter().all(|name| launcher_differs(&self.commands().join(name), false).is_none())
+            && wanted.files.iter().all(|(path, bytes)| files::read(path).is_ok_and(|there| there == *bytes))
+    }
+
+    /// Makes it what follows from the landings. Whoever calls this is the only one who writes.
+    ///
+    /// # Errors
+    /// [`FileError`] where something cannot be read or written; what could be done is done.
+    pub fn refresh(&self) -> Result<(), FileError> {
+        if self.is_true() {
+            return Ok(());
+        }
+        let wanted = self.wanted()?;
+        let commands = self.commands();
+        if fs::symlink_metadata(&commands).is_ok_and(|meta| !meta.is_dir()) {
+            files::remove_tree(&commands)?;
+        }
+        files::create_folder(&commands)?;
+        // The table first: a launcher never finds less than what its landing has.
+        for (path, bytes) in &wanted.files {
+            if fs::symlink_metadata(path).is_ok_and(|meta| !meta.is_file()) {
+                files::remove_tree(path)?;
+            }
+            files::replace(path, bytes)?;
+        }
+        for name in files::names(&commands)?.iter().filter(|name| !wanted.commands.contains(*name)) {
+            files::remove_tree(&commands.join(name))?;
+        }
+        let program = launchers::at(&self.data)?;
+        for name in wanted.commands {
+            let link = commands.join(name);
+            if launcher_differs(&link, false).is_some() {
+                files::remove_tree(&link)?;
+                launchers::put(&program, &link)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn wanted(&self) -> Result<Wanted, FileError> {
+        let own = self.own_landings().filter(|own| own.current_number().is_some());
+        let mut ladders = Ladders { own: own.as_ref().map(|own| own.folder().to_path_buf()), projects: Vec::new() };
+        let mut commands = BTreeSet::new();
+        for landings in Landings::everywhere(&self.ladders)? {
+            let table = landings.current_link().join(TABLE);
+            // A landing that cannot be read is told by whoever uses it; its ladder still counts.
+            let names = fs::read(table).ok().and_then(|bytes| table::commands(&bytes).ok());
+            if landings.current_number().is_none() {
+                continue;
+            }
+            if ladders.own.as_deref() == Some(landings.folder()) {
+                commands.extend(names.into_iter().flatten());
+                continue;
+            }
+            let Some(whose) = Whose::read(landings.folder()).filter(|whose| whose.ladder.ends_with("ladder.toml"))
+            else {
+                continue;
+            };
+            commands.extend(names.into_iter().flatten());
+            let folder = whose.ladder.parent().unwrap_or(Path::new("/")).to_path_buf();
+            ladders.projects.push(Project { folder, identity: whose.identity(), landings: landings.folder().into() });
+        }
+        let files = vec![
+            (self.folder.join(LADDERS), ladders.to_bytes()),
+            (self.start_file(Dialect::Posix), self.start(Dialect::Posix, own.as_ref())),
+            (self.start_file(Dialect::Fish), self.start(Dialect::Fish, own.as_ref())),
+        ];
+        Ok(Wanted { commands, files })
+    }
+
+    /// What a shell reads: nothing that stands there can fail, whatever options the shell has.
+    fn start(&self, dialect: Dialect, own: Option<&Landings>) -> Vec<u8> {
+        let commands = self.commands();
+        let word = dialect.word(commands.as_os_str());
+        let mut text = b"# Written by kladder whenever a landing becomes current.\n".to_vec();
+        let lines: [&[u8]; 5] = match dialect {
+            Dialect::Fish => [b"if test \"$PATH[1]\" != ", &word, b"\n    set -gx PATH ", &word, b" $PATH\nend\n"],
+            _ => [
+                b"case \"${PATH-}\" in\n    ",
+                &word,
+                b":*) ;;\n    *) export PATH=",
+                &word,
+                b"\"${PATH:+:$PATH}\" ;;\nesac\n",
+            ],
+        };
+        text.extend(lines.concat());
+        let bytes = own.and_then(|own| fs::read(own.current_link().join(TABLE)).ok());
+        let variables = bytes.and_then(|bytes| table::variables(&bytes).ok()).unwrap_or_default();
+        text.extend(dialect.set_all(&variables));
+        text.extend(dialect.set(OsStr::new(SINCE), OsStr::new(&self.since())));
+        text
+    }
+}
