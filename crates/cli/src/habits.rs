@@ -12,7 +12,7 @@ use crate::args::Arguments;
 use crate::render::Out;
 
 /// Verbs from elsewhere, and what does it here.
-const VERBS: [(&[&str], &str); 18] = [
+const VERBS: [(&[&str], &str); 20] = [
     (
         &["install", "get", "setup", "use"],
         "`kladder add TOOL` wishes for a tool; `kladder climb` then brings the machine there",
@@ -30,8 +30,13 @@ const VERBS: [(&[&str], &str); 18] = [
     (&["explain"], "`kladder why TOOL` tells why a rung is there, and at that version"),
     (&["plan", "diff", "tree"], "`kladder route` tells what a climb would do"),
     (&["check", "test", "validate"], "`kladder verify` runs every check and rehearsal"),
-    (&["exec", "x", "shell", "env", "activate"], "`kladder run -- CMD` runs a command with the ladder's tools"),
-    (&["which", "where"], "`kladder why TOOL` tells who answers to its commands"),
+    (&["exec", "x"], "`kladder run -- CMD` runs a command with the ladder's tools"),
+    (
+        &["shell", "env", "activate", "hook", "path"],
+        "`kladder wire` puts the commands into your shells; `kladder vars` tells the ladder's variables",
+    ),
+    (&["deactivate", "unhook"], "`kladder unwire` takes the commands out of your shells"),
+    (&["which", "where"], "`kladder why COMMAND` tells who answers to a command"),
     (&["serve", "server"], "`kladder yard serve FOLDER` serves artifacts to other machines"),
     (&["init", "new", "create"], "`kladder start` asks a few questions and writes a ladder.toml"),
     (&["undo", "rollback", "revert"], "`kladder back` returns to an earlier landing"),

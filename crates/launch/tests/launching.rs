@@ -185,8 +185,8 @@ impl Wired {
     fn host(&self, folder: &str, name: &str) {
         let file = self.path(folder).join(name);
         fs::create_dir_all(file.parent().unwrap()).unwrap();
-        let script = format!("#!/bin/sh\necho host \"$0\" \"$@\"\n");
-        let written = Command::new("sh").args(["-c", "printf %s \"$1\" > \"$2\"", "sh", &script]).arg(&file).status();
+        let script = "#!/bin/sh\necho host \"$0\" \"$@\"\n";
+        let written = Command::new("sh").args(["-c", "printf %s \"$1\" > \"$2\"", "sh", script]).arg(&file).status();
         assert!(written.unwrap().success());
         fs::set_permissions(file, fs::Permissions::from_mode(0o755)).unwrap();
     }

@@ -40,13 +40,11 @@ pub(super) fn run(context: &Context, out: &Out, name: &str, behind: Option<&Behi
         answers: asked.iter().map(shape).collect(),
     })?;
     if let Some(Behind { project, rung, program }) = behind {
-        let whose = project.as_ref().map_or_else(
-            || "this workstation's ladder".to_owned(),
-            |folder| match folder == &context.around.folder {
-                true => "the ladder here".to_owned(),
-                false => format!("the ladder in {}", shown(folder)),
-            },
-        );
+        let whose = match project {
+            None => "this workstation's ladder".to_owned(),
+            Some(folder) if *folder == context.around.folder => "the ladder here".to_owned(),
+            Some(folder) => format!("the ladder in {}", shown(folder)),
+        };
         let rung = rung.as_ref().map_or_else(|| shown(program), ToString::to_string);
         out.say(format!("{} is a command of {rung}, by {whose}.", styled(STRONG, clean(name))))?;
     } else {

@@ -75,6 +75,9 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["climb"]);
     told(0, &["verify"]);
     told(0, &["why", "skerroc"]);
+    told(0, &["why", "ls"]);
+    told(0, &["vars"]);
+    told(0, &["wire"]);
     told(0, &["newer"]);
     told(0, &["run", "--", "tidlow", "--version"]);
     told(0, &["drop", "whimbrow"]);

@@ -173,8 +173,19 @@ fn a_licence_is_shown_and_accepted_at_the_terminal() {
         let mut accepting = Terminal::start(&sandbox, &["climb"]);
         accepting.at("comes under the licence", &format!("{DOWN}{ENTER}")).at("to fetch, about", "");
         accepting.at("Go on?", &format!("{answer}{ENTER}"));
+        if code == 0 {
+            // Once, the person is offered to have the shells wired.
+            accepting.at("Kite Ladder begins here", "").at("Write this?", &format!("y{ENTER}"));
+            accepting.at("This one gets them with", "");
+        }
         assert_eq!(accepting.end(), code);
     }
+    assert!(sandbox.read("user/.profile").contains("Kite Ladder"));
+    let _ = sandbox.run(&["unwire", "--yes"]).passed();
+    sandbox.edit("new/ladder.toml", "neapstone", "tombolet");
+    let mut again = Terminal::start(&sandbox, &["climb"]);
+    again.at("or put them into your shells with", "");
+    assert_eq!(again.end(), 0);
 }
 
 impl Sandbox {

@@ -61,7 +61,7 @@ fn find(bytes: &[u8], from: usize) -> Result<Option<Found>, NoEnd> {
     }
     match begun {
         None => Ok(None),
-        Some((from, _)) => Err(NoEnd { line: 1 + bytes[..from].iter().filter(|&&byte| byte == b'\n').count() }),
+        Some((from, _)) => Err(NoEnd { line: bytes[..=from].split(|&byte| byte == b'\n').count() }),
     }
 }
 

@@ -103,14 +103,14 @@ fn lines(file: &StartFile, wired: &Wired) -> Result<Vec<u8>, Obstacle> {
 
 fn planned(
     file: &StartFile,
-    become_: impl Fn(Option<&[u8]>) -> Result<Option<Vec<u8>>, NoEnd>,
+    make: impl Fn(Option<&[u8]>) -> Result<Option<Vec<u8>>, NoEnd>,
 ) -> Result<Option<Change>, Obstacle> {
     let before = match fs::symlink_metadata(&file.path) {
         Err(error) if error.kind() == ErrorKind::NotFound => None,
         Err(error) => return Err(Obstacle::Unreadable(error)),
         Ok(_) => Some(read(&file.path)?),
     };
-    let after = become_(before.as_deref()).map_err(Obstacle::NoEnd)?;
+    let after = make(before.as_deref()).map_err(Obstacle::NoEnd)?;
     if before == after {
         return Ok(None);
     }
@@ -152,16 +152,15 @@ pub fn apply(change: &Change, backups: &Path) -> Result<Option<PathBuf>, WireErr
         return Err(WireError::Changed(path.clone()));
     }
     let backup = change.before.as_ref().map(|before| keep(before, path, backups)).transpose()?;
-    match &change.after {
-        Some(bytes) => write(path, bytes)?,
-        None => {
-            fs::remove_file(path).on("remove", path)?;
-            // The folders that were made for it below the settings; one with anything in it stays.
-            if matches!(change.file.shell, Shell::Fish | Shell::Session) {
-                let empty = |folder: &&Path| fs::remove_dir(folder).is_ok();
-                let _ = path.ancestors().skip(1).take(2).take_while(empty).count();
-            }
-        }
+    if let Some(bytes) = &change.after {
+        write(path, bytes)?;
+        return Ok(backup);
+    }
+    fs::remove_file(path).on("remove", path)?;
+    // The folders that were made for it below the settings; one with anything in it stays.
+    if matches!(change.file.shell, Shell::Fish | Shell::Session) {
+        let empty = |folder: &&Path| fs::remove_dir(folder).is_ok();
+        let _ = path.ancestors().skip(1).take(2).take_while(empty).count();
     }
     Ok(backup)
 }
