@@ -1,5 +1,5 @@
-//! Whole processes, side by side: start-up, a climb with nothing to do, the launcher on top of a direct start, and pins
-//! over a large catalog.
+//! Whole processes, side by side: start-up, a climb with nothing to do, the launcher on top of a direct start, shells with
+//! and without wiring, and pins over a large catalog.
 //!
 //! `cargo bench -p kladder`. Each figure is the median of interleaved runs; the machine's mood cancels out of the ratios.
 //! Needs `rustc` on PATH for the smallest static program that only execs.
@@ -28,6 +28,7 @@ fn main() {
     let idle = medians(&mut [home.kladder(&kladder, &["climb", "--quiet"])])[0];
     println!("climb, nothing to do, {RUNGS} rungs  {}", shown(idle));
     launcher(&home, &kladder, folder.path());
+    shells(&home, &kladder, folder.path());
     large_catalog(&kladder, &folder.path().join("large"));
 }
 
@@ -66,14 +67,50 @@ fn launcher(home: &Home, kladder: &Path, folder: &Path) {
     let (smallest, script) = (smallest(folder, &direct), folder.join("script"));
     fs::write(&script, format!("#!/bin/sh\nexec '{}' \"$@\"\n", direct.display())).unwrap();
     assert!(Command::new("chmod").arg("+x").arg(&script).status().unwrap().success());
-    let ways = [&direct, &commands.join(name), &smallest, &script];
-    let [direct, launched, smallest, script] = medians(&mut ways.map(|way| command(way, &[])))[..] else { return };
+    let wired = home.0.join("home/data/wired/commands").join(name);
+    let ways = [&direct, &commands.join(name), &wired, &smallest, &script];
+    let mut ways = ways.map(|way| command(way, &[]));
+    ways.iter_mut().for_each(|way| drop(way.current_dir(&home.0)));
+    let [direct, launched, wired, smallest, script] = medians(&mut ways)[..] else { return };
     println!("direct start                 {}", shown(direct));
-    for (what, time) in [("launcher", launched), ("smallest static exec", smallest), ("#!/bin/sh wrapper", script)] {
-        println!("  {what:<25}  +{}", shown(time.saturating_sub(direct)));
-    }
     let added = |time: Duration| time.saturating_sub(direct).as_secs_f64();
-    println!("launcher over smallest       {:.2}", added(launched) / added(smallest));
+    let named = [
+        ("launcher of a landing", launched),
+        ("wired launcher", wired),
+        ("smallest static exec", smallest),
+        ("#!/bin/sh wrapper", script),
+    ];
+    for (what, time) in named {
+        println!("  {what:<25}  +{}  {:.2} x", shown(time.saturating_sub(direct)), added(time) / added(smallest));
+    }
+}
+
+/// What wiring adds to the start of a shell, and how long the variables take.
+fn shells(home: &Home, kladder: &Path, folder: &Path) {
+    let (bare, wired) = (folder.join("bare"), folder.join("wired"));
+    for (person, arguments) in [
+        (&bare, ["vars", "--badge"].as_slice()),
+        (&wired, &["wire", "--yes", "--shell", "bash", "--shell", "zsh", "--shell", "fish"]),
+    ] {
+        fs::create_dir_all(person).unwrap();
+        assert!(home.kladder(kladder, arguments).env("HOME", person).status().unwrap().success());
+    }
+    for shell in ["bash", "zsh", "fish"] {
+        let start = |person: &Path| {
+            let mut start = command(Path::new("setsid"), &["--wait", shell, "-i", "-c", "true"]);
+            start.env("HOME", person).stdin(Stdio::null()).stderr(Stdio::null());
+            start
+        };
+        if Command::new(shell).args(["-c", "true"]).status().is_err() {
+            println!("{shell}: not here");
+            continue;
+        }
+        let [plain, with] = medians(&mut [start(&bare), start(&wired)])[..] else { return };
+        println!("{shell}, interactive            {}, wired +{}", shown(plain), shown(with.saturating_sub(plain)));
+    }
+    for arguments in [["vars", "--as", "bash"].as_slice(), &["vars", "--badge"]] {
+        println!("kladder {:<20} {}", arguments.join(" "), shown(medians(&mut [home.kladder(kladder, arguments)])[0]));
+    }
 }
 
 fn smallest(folder: &Path, target: &Path) -> PathBuf {
