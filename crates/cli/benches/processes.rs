@@ -70,7 +70,9 @@ fn launcher(home: &Home, kladder: &Path, folder: &Path) {
     let wired = home.0.join("home/data/wired/commands").join(name);
     let ways = [&direct, &commands.join(name), &wired, &smallest, &script];
     let mut ways = ways.map(|way| command(way, &[]));
-    ways.iter_mut().for_each(|way| drop(way.current_dir(&home.0)));
+    for way in &mut ways {
+        way.current_dir(&home.0);
+    }
     let [direct, launched, wired, smallest, script] = medians(&mut ways)[..] else { return };
     println!("direct start                 {}", shown(direct));
     let added = |time: Duration| time.saturating_sub(direct).as_secs_f64();

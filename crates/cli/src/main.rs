@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod context;
 mod habits;
+mod pages;
 mod person;
 mod render;
 

@@ -43,6 +43,7 @@ pub(super) fn put(context: &Context, out: &Out, asked: &[Shell], yes: bool) -> R
         // Entering makes it what it should be.
         drop(Writer::enter(home, context.around.wait, &Silent)?);
     }
+    crate::pages::put(&wired.share())?;
     let shells = survey::facts(host, &[]).shells;
     let planned = wire::wired(context.person.to_wire(&shells, asked, host), &wired);
     if planned.is_empty() {

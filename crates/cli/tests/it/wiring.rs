@@ -314,3 +314,42 @@ fn why_tells_who_answers_in_which_terminal() {
     let text = sandbox.command(&["why", "plank", "--command"]).env("SHELL", "/bin/bash").output().unwrap();
     assert!(sandbox.finished(text).passed().stdout.contains("An alias or function of yours counts more"));
 }
+
+#[test]
+fn completions_and_manual_pages_of_tools_and_of_kladder_are_found() {
+    let sandbox = climbed();
+    let entries = [
+        Entry::program("plank", "#!/bin/sh\n"),
+        Entry::file("share/man/man1/plank.1", ".TH plank 1\n"),
+        Entry::file("share/bash-completion/completions/plank", "complete -W 'saw nail' plank\n"),
+        Entry::file("share/zsh/site-functions/_plank", "#compdef plank\n"),
+        Entry::file("share/fish/vendor_completions.d/plank.fish", "complete -c plank -f -a 'saw nail'\n"),
+    ];
+    sandbox.plank("plank-2.tar.gz", &entries, "commands = { plank = \"plank\" }");
+    fs::remove_file(sandbox.path("desk/ladder.pinned.toml")).unwrap();
+    let _ = sandbox.run(&["climb"]).passed();
+    wire(&sandbox, &["--shell", "bash", "--shell", "zsh", "--shell", "fish"]);
+    let share = sandbox.path("home/data/wired/share");
+    assert_eq!(fs::read(share.join("man/man1/plank.1")).unwrap(), b".TH plank 1\n");
+    let asked = [
+        (
+            "bash",
+            "for file in plank kladder; do . \"${XDG_DATA_DIRS%%:*}/bash-completion/completions/$file\"; done; complete -p",
+            "saw nail",
+        ),
+        ("zsh", "print -l $^fpath/_plank(N) $^fpath/_kladder(N)", "site-functions/_kladder"),
+        ("fish", "complete -C 'plank '; complete -C 'kladder unw'", "unwire"),
+    ];
+    let kladder = assert_cmd::cargo::cargo_bin!("kladder").parent().unwrap().display().to_string();
+    for (name, program) in shells() {
+        let Some((_, line, wanted)) = asked.iter().find(|(shell, ..)| *shell == name) else { continue };
+        let ran = shell(&sandbox, &program, &["-i"], line, &[("PATH", &format!("/usr/bin:/bin:{kladder}"))]);
+        let said = String::from_utf8_lossy(&ran.stdout);
+        assert!(said.contains(wanted) && (said.contains("nail") || said.contains("_plank")), "{name}: {ran:?}");
+    }
+    // What goes with its rung goes from here.
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(fs::symlink_metadata(share.join("man/man1/plank.1")).is_err());
+    assert!(share.join("man/man1/kladder-wire.1").is_file());
+}

@@ -6,12 +6,15 @@
 //! wired/ladders.table     the ladders that were climbed
 //! wired/start.sh          read by sh, bash, zsh, ksh and their like: PATH, and the variables of the workstation's ladder
 //! wired/start.fish        the same for fish
+//! wired/share/...         manual pages and completions, laid out as /usr/share is
 //! wired/before/...        start-up files as they were before they were wired
 //! wired/offered           there once the person was asked
 //! ```
 //!
 //! It follows from the landings alone, so whoever may write makes it anew after each switch, and whoever finds it at odds with
 //! them mends it. A shell finds new commands without starting anew, since the folder stays the same.
+
+mod share;
 
 use std::collections::BTreeSet;
 use std::ffi::{OsStr, OsString};
@@ -56,6 +59,14 @@ pub struct Behind {
 struct Wanted {
     commands: BTreeSet<OsString>,
     files: Vec<(PathBuf, Vec<u8>)>,
+    share: share::Links,
+}
+
+/// What the tools of a landing bring along for shells and man.
+fn shared(landings: &Landings, share: &mut share::Links) {
+    for rung in landings.usable().map(|landing| landing.rungs).unwrap_or_default() {
+        share::add(&rung.berth.unwrap_or_else(|| rung.folder.join("files")), share);
+    }
 }
 
 impl Wired {
@@ -68,6 +79,11 @@ impl Wired {
     /// The folder of commands, for the front of PATH.
     pub fn commands(&self) -> PathBuf {
         self.folder.join(COMMANDS)
+    }
+
+    /// The folder of manual pages and completions, laid out as /usr/share is.
+    pub fn share(&self) -> PathBuf {
+        self.folder.join("share")
     }
 
     /// What a shell reads when it starts.
@@ -123,6 +139,7 @@ impl Wired {
         let names: BTreeSet<OsString> = files::names(&self.commands()).unwrap_or_default().into_iter().collect();
         names == wanted.commands
             && names.iter().all(|name| launcher_differs(&self.commands().join(name), false).is_none())
+            && share::are_there(&self.share(), &wanted.share)
             && wanted.files.iter().all(|(path, bytes)| files::read(path).is_ok_and(|there| there == *bytes))
     }
 
@@ -150,6 +167,7 @@ impl Wired {
         for name in files::names(&commands)?.iter().filter(|name| !wanted.commands.contains(*name)) {
             files::remove_tree(&commands.join(name))?;
         }
+        share::put(&self.share(), &wanted.share)?;
         let program = launchers::at(&self.data)?;
         for name in wanted.commands {
             let link = commands.join(name);
@@ -165,6 +183,8 @@ impl Wired {
         let own = self.own_landings().filter(|own| own.current_number().is_some());
         let mut ladders = Ladders { own: own.as_ref().map(|own| own.folder().to_path_buf()), projects: Vec::new() };
         let mut commands = BTreeSet::new();
+        let mut share = share::Links::new();
+        own.iter().for_each(|own| shared(own, &mut share));
         for landings in Landings::everywhere(&self.ladders)? {
             let table = landings.current_link().join(TABLE);
             // A landing that cannot be read is told by whoever uses it; its ladder still counts.
@@ -181,6 +201,7 @@ impl Wired {
                 continue;
             };
             commands.extend(names.into_iter().flatten());
+            shared(&landings, &mut share);
             let folder = whose.ladder.parent().unwrap_or(Path::new("/")).to_path_buf();
             ladders.projects.push(Project { folder, identity: whose.identity(), landings: landings.folder().into() });
         }
@@ -189,7 +210,7 @@ impl Wired {
             (self.start_file(Dialect::Posix), self.start(Dialect::Posix, own.as_ref())),
             (self.start_file(Dialect::Fish), self.start(Dialect::Fish, own.as_ref())),
         ];
-        Ok(Wanted { commands, files })
+        Ok(Wanted { commands, files, share })
     }
 
     /// What a shell reads: nothing that stands there can fail, whatever options the shell has.
@@ -208,10 +229,39 @@ impl Wired {
             ],
         };
         text.extend(lines.concat());
+        text.extend(self.share_lines(dialect));
         let bytes = own.and_then(|own| fs::read(own.current_link().join(TABLE)).ok());
         let variables = bytes.and_then(|bytes| table::variables(&bytes).ok()).unwrap_or_default();
         text.extend(dialect.set_all(&variables));
         text.extend(dialect.set(OsStr::new(SINCE), OsStr::new(&self.since())));
         text
+    }
+
+    /// Where manual pages and completions are found. man looks beside the commands by itself.
+    fn share_lines(&self, dialect: Dialect) -> Vec<u8> {
+        let share = self.share();
+        if dialect == Dialect::Fish {
+            let folder = dialect.word(share.join("fish/vendor_completions.d").as_os_str());
+            let lines: [&[u8]; 5] = [
+                b"contains -- ",
+                &folder,
+                b" $fish_complete_path; or set -g fish_complete_path ",
+                &folder,
+                b" $fish_complete_path\n",
+            ];
+            return lines.concat();
+        }
+        let (data, functions) =
+            (dialect.word(share.as_os_str()), dialect.word(share.join("zsh/site-functions").as_os_str()));
+        let lines: [&[u8]; 7] = [
+            b"case \"${XDG_DATA_DIRS-}\" in\n    ",
+            &data,
+            b":*) ;;\n    *) export XDG_DATA_DIRS=",
+            &data,
+            b":\"${XDG_DATA_DIRS:-/usr/local/share:/usr/share}\" ;;\nesac\nif [ -n \"${ZSH_VERSION-}\" ]; then FPATH=",
+            &functions,
+            b"\"${FPATH:+:$FPATH}\"; fi\n",
+        ];
+        lines.concat()
     }
 }
