@@ -34,6 +34,7 @@ First day:
   climb     Fetch, verify, unpack, wire and check every rung, then land
   wire      Put the ladders' commands into your shells
   verify    Run every check and rehearsal
+  rehearse  A rehearsal as a first project, in a folder to keep
 
 Every day:
   add       Wish for a tool, and pin
@@ -190,6 +191,11 @@ pub(crate) enum Command {
     Clear(ClearOptions),
     /// Run every check and rehearsal, compare every file, and see which file answers to each command
     Verify(VerifyOptions),
+    /// A rehearsal as a first project, in a folder to keep: laid out, built and run; without a name, lists them
+    ///
+    /// In a folder that has the project already parts can be added, and what names a version of the ladder is written anew;
+    /// files that you changed stay as they are.
+    Rehearse(RehearseOptions),
     /// Run one command with the ladder's tools first on PATH and its variables set
     Run {
         /// The command and its arguments
@@ -268,6 +274,22 @@ impl ShellName {
             Self::Powershell | Self::Nushell => None,
         }
     }
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct RehearseOptions {
+    /// The rehearsal
+    #[arg(value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// The folder; otherwise one here, called as the rehearsal is
+    #[arg(value_name = "FOLDER")]
+    pub(crate) folder: Option<PathBuf>,
+    /// An answer to what it asks; may be given several times
+    #[arg(long = "answer", value_name = "NAME=VALUE", requires = "name")]
+    pub(crate) answers: Vec<String>,
+    /// A part to add; may be given several times
+    #[arg(long = "part", value_name = "PART", requires = "name")]
+    pub(crate) parts: Vec<String>,
 }
 
 #[derive(Debug, Clone, Args)]

@@ -50,6 +50,12 @@ impl Trial {
         self.name.clone().unwrap_or_else(|| format!("runs `{}`", self.written()))
     }
 
+    /// The same with another command and input; what it shows stays.
+    #[must_use]
+    pub fn with(&self, run: Vec<Template>, input: String) -> Self {
+        Self { name: Some(self.name()), run, input, ..self.clone() }
+    }
+
     /// The command as it was written, with blanks between its words.
     pub fn written(&self) -> String {
         self.run.iter().map(Template::as_written).collect::<Vec<_>>().join(" ")

@@ -11,6 +11,7 @@ mod landings;
 mod log;
 mod newer;
 mod pin;
+mod rehearse;
 mod route;
 mod run;
 mod search;
@@ -56,6 +57,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Log { run, list }) => log::run(&context, out, run, list),
         Some(Command::Clear(options)) => clear::run(&context, out, &options),
         Some(Command::Verify(options)) => verify::run(&context, out, &options),
+        Some(Command::Rehearse(options)) => rehearse::run(&context, out, &options),
         Some(Command::Run { command }) => run::run(&context, out, &command),
         Some(Command::Wire(options)) => wire::run(&context, out, &options),
         Some(Command::Unwire { yes }) => wire::unwire(&context, out, yes),

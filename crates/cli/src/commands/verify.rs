@@ -59,7 +59,7 @@ fn is_damage(verdict: &Verdict) -> bool {
 
 /// A landing that is another one than the pins say would be verified against what it never was. What is damaged is what
 /// verifying is for, and new checks can be tried on what is there.
-fn ensure_climbed(route: &Route, site: &Site<'_>) -> Result<(), Problem> {
+pub(super) fn ensure_climbed(route: &Route, site: &Site<'_>) -> Result<(), Problem> {
     let landing = site.landings().usable();
     let made = |recipes: &Recipes| -> Recipes {
         recipes.iter().filter(|(task, _)| **task != TaskName::Check).map(|(task, recipe)| (*task, *recipe)).collect()
@@ -111,7 +111,7 @@ fn show(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
     verdicts.iter().try_for_each(|verdict| show_reason(verdict, out))
 }
 
-fn show_reason(verdict: &Verdict, out: &Out) -> Result<(), Problem> {
+pub(super) fn show_reason(verdict: &Verdict, out: &Out) -> Result<(), Problem> {
     let (owner, claim) = (clean(&words::owner(&verdict.subject)), clean(&words::claim(&verdict.subject)));
     let head = format!("\n  {} {}: {claim}", word(&verdict.outcome), styled(STRONG, owner));
     let quoted = |line: String| out.say(format!("    {} {line}", styled(FAINT, "|")));
@@ -149,7 +149,7 @@ fn cell(verdicts: &[Verdict], rung: &RungKey, kind: fn(&Subject) -> bool) -> Str
     }
 }
 
-fn word(outcome: &Outcome) -> String {
+pub(super) fn word(outcome: &Outcome) -> String {
     let style = match outcome {
         Outcome::Passed => GOOD,
         Outcome::Failed { .. } => BAD,

@@ -20,6 +20,7 @@ mod output;
 mod pages;
 mod pieces;
 mod private;
+mod rehearsing;
 mod returning;
 mod sandbox;
 mod settings;

@@ -78,6 +78,8 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["why", "ls"]);
     told(0, &["vars"]);
     told(0, &["wire"]);
+    told(0, &["rehearse"]);
+    told(0, &["rehearse", "first-reading", "kept", "--part", "lowest"]);
     told(0, &["newer"]);
     told(0, &["run", "--", "tidlow", "--version"]);
     told(0, &["drop", "whimbrow"]);

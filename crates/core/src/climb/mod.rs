@@ -32,6 +32,7 @@ use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
 use crate::keep::terms::{Asked, Terms};
 use crate::keep::wired::Wired;
+use crate::prove::project::Project;
 use crate::prove::verify::{Bench, VerifyError};
 use crate::settings::Home;
 use crate::tasks::launch::{LaunchError, Wiring};
@@ -325,6 +326,27 @@ impl Site<'_> {
         for verdict in &verdicts {
             self.mark_damaged(verdict, route);
         }
+        Ok(verdicts)
+    }
+
+    /// Runs the steps of a project in its folder, with the landing that is current.
+    ///
+    /// # Errors
+    /// [`ClimbError`] where a step could not be run at all. One that fails is a verdict.
+    pub fn rehearse(
+        &self,
+        route: &Route,
+        project: &Project,
+        rehearsal: &str,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Verdict>, ClimbError> {
+        let notes = Notes::begin(observer);
+        let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
+        let landing = self.landings().current_link();
+        let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, &notes)?;
+        let verdicts = bench.run_steps(rehearsal, &project.filled.steps, &project.folder)?;
+        let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
+        let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
         Ok(verdicts)
     }
 

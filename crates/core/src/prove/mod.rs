@@ -11,5 +11,6 @@
 //! Each gives a verdict: a subject, how it came out, what was seen instead, and what that probably comes from.
 
 pub mod causes;
+pub mod project;
 pub mod verify;
 mod wants;

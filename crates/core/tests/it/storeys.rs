@@ -3,7 +3,8 @@
 use std::fs;
 use std::path::Path;
 
-const STOREYS: [&str; 10] = ["sys", "base", "host", "settings", "bring", "keep", "tasks", "prove", "climb", "desk"];
+const STOREYS: [&str; 11] =
+    ["sys", "base", "host", "settings", "bring", "keep", "tasks", "wire", "prove", "climb", "desk"];
 
 #[test]
 fn no_storey_names_one_above_it() {

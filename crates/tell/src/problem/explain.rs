@@ -1,10 +1,12 @@
 //! The desk, the start, the way back, clearing: errors that belong to one command each.
 
+use kladder_choose::catalog::NotFilled;
 use kladder_core::bring::fetch::NetworkError;
 use kladder_core::climb::BackError;
 use kladder_core::desk::DeskError;
 use kladder_core::desk::start::{ColleagueError, StartError};
 use kladder_core::keep::clear::ClearError;
+use kladder_core::prove::project::ProjectError;
 
 use super::{Code, Problem};
 use crate::text::{either, quoted};
@@ -67,6 +69,32 @@ impl From<StartError> for Problem {
             StartError::Answer { fits, .. } => {
                 Self::of(Code::BadFile, &error).why(format!("what fits: {}", quoted(fits).join(", ")))
             }
+        }
+    }
+}
+
+impl From<ProjectError> for Problem {
+    fn from(error: ProjectError) -> Self {
+        match error {
+            ProjectError::NotEmpty(_) | ProjectError::Other { .. } => Self::of(Code::Failed, &error)
+                .why("a project is laid out in a folder that is empty, or not there, or that has it already")
+                .next("name another folder: `kladder rehearse NAME FOLDER`"),
+            ProjectError::NotFilled(error) => {
+                let problem = Self::of(Code::Usage, &error);
+                match &error {
+                    NotFilled::NotAsked { asked, .. } if !asked.is_empty() => {
+                        problem.next(format!("it asks for {}", either(&quoted(asked))))
+                    }
+                    NotFilled::NoPart { parts, .. } if !parts.is_empty() => {
+                        problem.next(format!("there is {}", either(&quoted(parts))))
+                    }
+                    _ => problem,
+                }
+            }
+            ProjectError::Record(error) => {
+                Self::from(error).next("remove it: what is there is then left as it is, and told as not empty")
+            }
+            ProjectError::File(error) => error.into(),
         }
     }
 }

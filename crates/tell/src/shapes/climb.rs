@@ -278,14 +278,10 @@ pub struct Verdict {
     pub seconds: f64,
 }
 
-impl Verify {
-    /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.verify/2";
-
-    /// The shape of some verdicts.
-    pub fn of(verdicts: &[Judged]) -> Self {
-        let number = |wanted: fn(&Outcome) -> bool| verdicts.iter().filter(|v| wanted(&v.outcome)).count();
-        let one = |Judged { subject, outcome, took }: &Judged| Verdict {
+impl Verdict {
+    /// The shape of a verdict.
+    pub fn of(Judged { subject, outcome, took }: &Judged) -> Self {
+        Self {
             subject: subject.clone(),
             claim: words::claim(subject),
             outcome: outcome.clone(),
@@ -295,13 +291,23 @@ impl Verify {
                 Outcome::Skipped(skipped) => Some(words::skipped(skipped)),
             },
             seconds: took.as_secs_f64(),
-        };
+        }
+    }
+}
+
+impl Verify {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.verify/2";
+
+    /// The shape of some verdicts.
+    pub fn of(verdicts: &[Judged]) -> Self {
+        let number = |wanted: fn(&Outcome) -> bool| verdicts.iter().filter(|v| wanted(&v.outcome)).count();
         Self {
             format: Self::FORMAT,
             passed: number(|outcome| matches!(outcome, Outcome::Passed)),
             failed: number(|outcome| matches!(outcome, Outcome::Failed { .. })),
             skipped: number(|outcome| matches!(outcome, Outcome::Skipped(_))),
-            verdicts: verdicts.iter().map(one).collect(),
+            verdicts: verdicts.iter().map(Verdict::of).collect(),
         }
     }
 }

@@ -11,6 +11,7 @@ mod kept;
 mod pins;
 mod problem;
 mod reach;
+mod rehearsed;
 
 pub use catalog::{About, AboutPiece, AboutRelease, Found, Search};
 pub use climb::{Climb, ClimbRung, Gate, Leaving, Licence, Route, RouteFile, RouteRung, Verdict, Verify};
@@ -22,6 +23,7 @@ pub use kept::{
 pub use pins::{Answer, New, Newer, NewerRung, PassedOver, Pin, Pinned, Why};
 pub use problem::{Place, Problem};
 pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
+pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
 
 use std::path::Path;
 
@@ -48,6 +50,8 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Pin::FORMAT, schema_for!(Pin)),
         (Problem::FORMAT, schema_for!(Problem)),
         (Ran::FORMAT, schema_for!(Ran)),
+        (Rehearsals::FORMAT, schema_for!(Rehearsals)),
+        (Rehearsed::FORMAT, schema_for!(Rehearsed)),
         (Route::FORMAT, schema_for!(Route)),
         (Search::FORMAT, schema_for!(Search)),
         (Served::FORMAT, schema_for!(Served)),

@@ -184,7 +184,9 @@ impl Wired {
         let mut ladders = Ladders { own: own.as_ref().map(|own| own.folder().to_path_buf()), projects: Vec::new() };
         let mut commands = BTreeSet::new();
         let mut share = share::Links::new();
-        own.iter().for_each(|own| shared(own, &mut share));
+        if let Some(own) = &own {
+            shared(own, &mut share);
+        }
         for landings in Landings::everywhere(&self.ladders)? {
             let table = landings.current_link().join(TABLE);
             // A landing that cannot be read is told by whoever uses it; its ladder still counts.

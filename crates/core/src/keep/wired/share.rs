@@ -57,7 +57,7 @@ fn add_files(from: &Path, to: &Path, links: &mut Links) {
 /// The links that are below a folder now. Files there are nobody's to touch.
 fn present(folder: &Path) -> Links {
     let all = walkdir::WalkDir::new(folder).min_depth(1).into_iter().filter_map(Result::ok);
-    let links = all.filter(|entry| entry.path_is_symlink());
+    let links = all.filter(walkdir::DirEntry::path_is_symlink);
     let link = |entry: walkdir::DirEntry| {
         Some((entry.path().strip_prefix(folder).ok()?.to_path_buf(), fs::read_link(entry.path()).ok()?))
     };

@@ -9,6 +9,7 @@ mod judge;
 mod set_up;
 mod start;
 
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs;
 use std::io;
@@ -31,6 +32,7 @@ use crate::host::survey::{Host, SCRATCH, answers};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
+use crate::prove::project::of_rung;
 use crate::tasks::launch::{Wiring, filled};
 use crate::tasks::{Rung, Shelved, Source, TaskError};
 
@@ -223,15 +225,32 @@ impl<'b> Bench<'b> {
             let skipped = Outcome::Skipped(Skipped::NotOnLadder { tools: missing });
             return Ok(vec![self.conclude(subject(None), Instant::now(), skipped)]);
         }
+        let filled = rehearsal.filled(&BTreeMap::new(), &[], &|tool, what| of_rung(rungs, tool, what));
+        let filled = match filled {
+            Ok(filled) => filled,
+            Err(error) => {
+                let (command, error) = (rehearsal.rehearsal.clone(), error.to_string());
+                let failed = Outcome::failed(Finding::NotStarted { command, error });
+                return Ok(vec![self.conclude(subject(None), Instant::now(), failed)]);
+            }
+        };
         let folder = self.scratch.path().join("rehearsals").join(&rehearsal.rehearsal);
-        lay_out(rehearsal, &folder)?;
+        lay_out(&filled, &folder)?;
+        self.run_steps(&rehearsal.rehearsal, &filled.steps, &folder)
+    }
+
+    /// Runs steps in a folder, where they may write; after one that fails the others are skipped.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where one could not be run at all. One that fails is a verdict.
+    pub fn run_steps(&self, rehearsal: &str, steps: &[Trial], folder: &Path) -> Result<Vec<Verdict>, VerifyError> {
         let mut verdicts: Vec<Verdict> = Vec::new();
-        for step in &rehearsal.steps {
-            let subject = subject(Some(step.name()));
+        for step in steps {
+            let subject = Subject::Rehearsal { rehearsal: rehearsal.to_owned(), step: Some(step.name()) };
             let verdict = if verdicts.last().is_some_and(|last| last.outcome != Outcome::Passed) {
                 self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed))
             } else {
-                self.trial(subject, step, &Household::shared(), None, &folder)?
+                self.trial(subject, step, &Household::shared(), None, folder)?
             };
             verdicts.push(verdict);
         }
@@ -251,7 +270,8 @@ impl<'b> Bench<'b> {
         self.observer.event(&Event::Checking { subject: subject.clone() });
         let run = words(trial, filled);
         let variables = self.environment(household);
-        let writes = self.corners.iter().cloned().chain([self.scratch.path().to_path_buf()]).collect();
+        let here = [self.scratch.path().to_path_buf(), folder.to_path_buf()];
+        let writes = self.corners.iter().cloned().chain(here).collect();
         let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
         let setting = process::Setting {
             run: &resolved(run, &variables),
@@ -345,9 +365,9 @@ fn not_started(trial: &Trial, error: &io::Error) -> Finding {
     }
 }
 
-fn lay_out(rehearsal: &Rehearsal, folder: &Path) -> Result<(), FileError> {
+fn lay_out(filled: &kladder_choose::catalog::Filled, folder: &Path) -> Result<(), FileError> {
     files::create_folder(folder)?;
-    for (path, text) in &rehearsal.files {
+    for (path, text) in &filled.files {
         let full = path.below(folder);
         files::create_folder(full.parent().unwrap_or(folder))?;
         fs::write(&full, text).on("write", &full)?;

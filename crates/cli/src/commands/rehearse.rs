@@ -1,0 +1,165 @@
+//! `kladder rehearse`
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::process::ExitCode;
+
+use inquire::Text;
+use kladder_choose::catalog::{Ask, Rehearsal, Trial};
+use kladder_choose::near::near;
+use kladder_core::base::event::{Outcome, Verdict};
+use kladder_core::climb::route::Route;
+use kladder_core::prove::project::{self, Became, Project};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::shapes;
+use kladder_tell::text::{both, clean, shell_word, time};
+
+use super::verify::{ensure_climbed, show_reason, word};
+use crate::args::RehearseOptions;
+use crate::context::Context;
+use crate::person::is_present;
+use crate::render::text::{FAINT, STRONG, TOLD, shown, styled};
+use crate::render::{Out, Progress, look};
+
+pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Result<ExitCode, Problem> {
+    let (desk, pins, _) = context.open_pinned(out)?;
+    let site = desk.site(&pins);
+    let route = site.route()?;
+    let all = desk.catalogs.rehearsals()?;
+    let Some(name) = &options.name else { return list(&all, &route, out) };
+    let rehearsal = find(&all, name)?;
+    ensure_climbed(&route, &site)?;
+    let missing = missing(rehearsal, &route);
+    if let Some(first) = missing.first() {
+        let problem = Problem::new(Code::NotClimbed, format!("{} needs {}", rehearsal.rehearsal, both(&missing)));
+        return Err(problem
+            .why("the ladder does not have it")
+            .next(format!("`kladder add {first}`, then `kladder climb`")));
+    }
+    let folder = options.folder.clone().unwrap_or_else(|| rehearsal.rehearsal.clone().into());
+    let folder = context.around.folder.join(folder);
+    let answers = answers(rehearsal, project::answers_of(&folder, rehearsal)?, options, out)?;
+    let mut project = Project::plan(rehearsal, &folder, &answers, &options.parts, &route.rungs)?;
+    project.write()?;
+    let progress = Progress::new(out)?;
+    let verdicts = site.rehearse(&route, &project, &rehearsal.rehearsal, &progress);
+    progress.finish();
+    let verdicts = verdicts?;
+    out.value(&shapes::Rehearsed::of(rehearsal, &project, &verdicts))?;
+    show(rehearsal, &project, &verdicts, out)?;
+    Ok(if verdicts.iter().any(Verdict::failed) { Code::CheckFailed.into() } else { ExitCode::SUCCESS })
+}
+
+fn find<'r>(all: &'r [Rehearsal], name: &str) -> Result<&'r Rehearsal, Problem> {
+    all.iter().find(|rehearsal| rehearsal.rehearsal == name).ok_or_else(|| {
+        let problem = Problem::new(Code::NotInCatalog, format!("the catalog has no rehearsal `{}`", clean(name)));
+        let near = near(name, all.iter().map(|rehearsal| rehearsal.rehearsal.as_str()));
+        let problem = near.iter().fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")));
+        problem.next("`kladder rehearse` lists them")
+    })
+}
+
+fn missing(rehearsal: &Rehearsal, route: &Route) -> Vec<String> {
+    let is_there = |tool: &str| route.rungs.iter().any(|rung| rung.answers_to(tool));
+    rehearsal.tools.iter().filter(|tool| !is_there(tool)).map(ToString::to_string).collect()
+}
+
+fn list(all: &[Rehearsal], route: &Route, out: &Out) -> Result<ExitCode, Problem> {
+    let shape = |rehearsal: &Rehearsal| shapes::Rehearsal::of(rehearsal, missing(rehearsal, route));
+    out.value(&shapes::Rehearsals { format: shapes::Rehearsals::FORMAT, rehearsals: all.iter().map(shape).collect() })?;
+    if all.is_empty() {
+        out.say("The catalog has no rehearsals.")?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let row = |rehearsal: &Rehearsal| {
+        let missing = missing(rehearsal, route);
+        let tools = if missing.is_empty() { both(&rehearsal.tools) } else { format!("not here: {}", both(&missing)) };
+        vec![styled(STRONG, &rehearsal.rehearsal), clean(&rehearsal.summary), styled(FAINT, clean(&tools))]
+    };
+    out.say(out.columns(&["rehearsal", "what it shows", "tools"], all.iter().map(row).collect(), &[]))?;
+    out.say(format!("\nTake one as a first project: {}", styled(TOLD, "kladder rehearse NAME FOLDER")))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The answers that were given, else those of before, else what a person says; the rest are the defaults.
+fn answers(
+    rehearsal: &Rehearsal,
+    before: Option<BTreeMap<String, String>>,
+    options: &RehearseOptions,
+    out: &Out,
+) -> Result<BTreeMap<String, String>, Problem> {
+    let mut answers = BTreeMap::new();
+    for text in &options.answers {
+        let (name, answer) = text.split_once('=').ok_or_else(|| {
+            Problem::new(Code::Usage, format!("`{}` is no answer", clean(text))).next("write `--answer NAME=VALUE`")
+        })?;
+        answers.insert(name.to_owned(), answer.to_owned());
+    }
+    if before.is_some() || !is_present(out) {
+        return Ok(answers);
+    }
+    for (name, ask) in &rehearsal.asks {
+        if !answers.contains_key(name) {
+            answers.insert(name.clone(), asked(ask)?);
+        }
+    }
+    Ok(answers)
+}
+
+fn asked(ask: &Ask) -> Result<String, Problem> {
+    let (question, rule) = (clean(&ask.question), ask.rule.as_deref().map(clean).unwrap_or_default());
+    let checked = ask.clone();
+    let refused = if rule.is_empty() { "that cannot be the answer".to_owned() } else { rule.clone() };
+    let text = Text::new(&question).with_default(&ask.default).with_render_config(look());
+    let text = if rule.is_empty() { text } else { text.with_help_message(&rule) };
+    let text = text.with_validator(move |answer: &str| {
+        use inquire::validator::Validation;
+        Ok(if checked.allows(answer) { Validation::Valid } else { Validation::Invalid(refused.as_str().into()) })
+    });
+    text.prompt().map_err(|_| Problem::interrupted())
+}
+
+fn show(rehearsal: &Rehearsal, project: &Project, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
+    out.say(format!("{}: {}\n", styled(STRONG, &rehearsal.rehearsal), clean(&rehearsal.summary)))?;
+    let row = |(path, became): (&kladder_choose::path::InnerPath, &Became)| {
+        vec![clean(path.as_str()), styled(FAINT, became_word(*became))]
+    };
+    out.say(out.columns(&["file", ""], project.files.iter().map(row).collect(), &[]))?;
+    out.say("")?;
+    for (verdict, step) in verdicts.iter().zip(&project.filled.steps) {
+        let (outcome, took) = (word(&verdict.outcome), styled(FAINT, time(verdict.took)));
+        out.say(format!("  {outcome}  {}  {took}", clean(&step.name())))?;
+    }
+    verdicts.iter().filter(|verdict| verdict.outcome != Outcome::Passed).try_for_each(|v| show_reason(v, out))?;
+    if let Some(device) = &rehearsal.runs_on {
+        out.say(format!("\nIt runs on {}.", clean(device)))?;
+    }
+    out.say("\nBy hand, with the ladder's commands in your shell:\n")?;
+    out.verbatim(format!("    cd {}", clean(&shell_word(Path::new(&shown(&project.folder))))))?;
+    project.filled.steps.iter().try_for_each(|step| out.verbatim(format!("    {}", typed(step))))?;
+    let parts: Vec<&String> = rehearsal.parts.keys().collect();
+    if !parts.is_empty() {
+        out.say(format!("\nParts to add with `--part`: {}.", both(&parts)))?;
+    }
+    Ok(())
+}
+
+/// A step as it is typed.
+fn typed(step: &Trial) -> String {
+    let words = step.run.iter().map(|word| clean(&shell_word(Path::new(&word.as_written()))));
+    let command = words.collect::<Vec<_>>().join(" ");
+    if step.input.is_empty() {
+        command
+    } else {
+        format!("printf %s {} | {command}", clean(&shell_word(Path::new(&step.input))))
+    }
+}
+
+fn became_word(became: Became) -> &'static str {
+    match became {
+        Became::New => "new",
+        Became::Same => "as it was",
+        Became::Anew => "written anew",
+        Became::Kept => "yours, left as it is",
+    }
+}

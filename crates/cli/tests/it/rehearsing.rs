@@ -1,0 +1,108 @@
+//! Rehearsals as first projects.
+
+use std::fs;
+
+use snapbox::{assert_data_eq, str};
+
+use crate::sandbox::Sandbox;
+
+const LINKED: &str = r#"
+rehearsal = "linked"
+summary = "A project that names the compiler"
+tools = ["skerroc"]
+runs-on = "nothing but this machine"
+files = { "@name@/sdk.path" = "@skerroc.folder@ @skerroc.version@ @nobody.folder@ a@b\n", "main.skw" = "module main\n\nstart\n    say \"@name@\"\nend\n" }
+steps = [{ name = "compiles", run = ["skerroc", "main.skw"] }]
+[asks.name]
+question = "What is it called?"
+default = "gauge"
+pattern = '[a-z]+'
+rule = "lower-case letters"
+[parts.more]
+summary = "More of it"
+files = { "more.txt" = "@name@ and more\n" }
+"#;
+
+#[test]
+fn a_first_project_is_asked_for_built_added_to_and_linked_anew() {
+    let sandbox = Sandbox::new();
+    sandbox.write("catalog/rehearsals/linked.toml", LINKED);
+    sandbox.wish("skerroc = \"=1.4.2\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    // Rules are checked before anything is written.
+    assert_data_eq!(
+        sandbox.run(&["rehearse", "linked", "kept", "--answer", "name=Gauge 7"]).complaint(),
+        str![[r#"
+exit 2
+kladder: `Gauge 7` cannot be the name: lower-case letters
+
+"#]]
+    );
+    assert!(!sandbox.path("desk/kept").exists());
+    let ran = sandbox.run(&["rehearse", "linked", "kept", "--answer", "name=buoy"]).passed();
+    assert_data_eq!(
+        ran.stdout,
+        str![[r#"
+linked: A project that names the compiler
+
+  file
+  buoy/sdk.path  new
+  main.skw       new
+
+  passed  compiles  [..]
+
+It runs on nothing but this machine.
+
+By hand, with the ladder's commands in your shell:
+
+    cd kept
+    skerroc main.skw
+
+Parts to add with `--part`: more.
+
+"#]]
+    );
+    let link = sandbox.read("desk/kept/buoy/sdk.path");
+    assert!(link.contains("1.4.2 @nobody.folder@ a@b") && link.starts_with('/'), "{link}");
+    // What is typed by hand does the same.
+    fs::remove_file(sandbox.path("desk/kept/main.sko")).unwrap();
+    let by_hand =
+        sandbox.command(&["run", "--", "skerroc", "main.skw"]).current_dir(sandbox.path("desk/kept")).output();
+    let _ = sandbox.finished(by_hand.unwrap()).passed();
+    assert!(sandbox.path("desk/kept/main.sko").exists());
+    // Another version of the rung, a part, and a file that a person changed.
+    sandbox.wish("skerroc = \"=1.4.3\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    fs::write(sandbox.path("desk/kept/main.skw"), "module main\n\nstart\n    say \"mine\"\nend\n").unwrap();
+    let again = sandbox.run(&["rehearse", "linked", "kept", "--part", "more", "--json"]).passed().json();
+    let files: Vec<_> = ["buoy/sdk.path", "main.skw", "more.txt"].map(|file| again["files"][file].clone()).to_vec();
+    assert_eq!(files, ["anew", "kept", "new"]);
+    assert!(sandbox.read("desk/kept/buoy/sdk.path").contains("1.4.3"));
+    assert!(sandbox.read("desk/kept/main.skw").contains("mine"));
+    assert_eq!(sandbox.read("desk/kept/more.txt"), "buoy and more\n");
+    // A file that the steps of it may not write is none of theirs: the landing is as it was.
+    let _ = sandbox.run(&["verify"]).passed();
+}
+
+#[test]
+fn what_is_no_project_is_not_written_into() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("skerroc = \"1.4\"");
+    assert_eq!(sandbox.run(&["rehearse", "first-reading"]).code, 31, "it is not climbed");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(sandbox.run(&["rehearse", "first-reading"]).stderr.contains("kladder add tidlow"));
+    sandbox.wish("skerroc = \"1.4\"\ntidlow = \"4\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    sandbox.write("desk/full/mine.txt", "mine");
+    let refused = sandbox.run(&["rehearse", "first-reading", "full"]);
+    assert!(refused.code == 1 && refused.stderr.contains("full is not empty"), "{}", refused.stderr);
+    let _ = sandbox.run(&["rehearse", "first-reading"]).passed();
+    assert!(sandbox.path("desk/first-reading/main.skw").exists());
+    // A damaged record is told with what helps, and nothing is written.
+    sandbox.write("desk/first-reading/.rehearsed.json", "{ \"format\":");
+    let damaged = sandbox.run(&["rehearse", "first-reading"]);
+    assert!(damaged.code == 43 && damaged.stderr.contains(".rehearsed.json"), "{} {}", damaged.code, damaged.stderr);
+    let unknown = sandbox.run(&["rehearse", "first-reading", "new", "--part", "highest", "--answer", "plaice=x"]);
+    assert!(unknown.code == 2 && unknown.stderr.contains("it asks for `place`"), "{}", unknown.stderr);
+    assert!(!sandbox.path("desk/new").exists());
+}

@@ -1,0 +1,111 @@
+//! Rehearsals as first projects.
+
+use std::collections::BTreeMap;
+
+use kladder_choose::catalog;
+use kladder_choose::names::ToolName;
+use kladder_core::base::event;
+use kladder_core::prove::project::{Became, Project};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::{Verdict, path};
+
+/// The rehearsals that there are.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Rehearsals {
+    /// `kladder.rehearsals/1`
+    pub format: &'static str,
+    /// Each of them.
+    pub rehearsals: Vec<Rehearsal>,
+}
+
+impl Rehearsals {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.rehearsals/1";
+}
+
+/// A rehearsal.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Rehearsal {
+    /// Its name.
+    pub rehearsal: String,
+    /// What it shows.
+    pub summary: String,
+    /// The tools that it proves to work together.
+    pub tools: Vec<ToolName>,
+    /// Those that the ladder does not have.
+    pub missing: Vec<String>,
+    /// What it asks, by name: the answer where nobody is asked.
+    pub asks: BTreeMap<String, String>,
+    /// What can be added, by name: what it adds.
+    pub parts: BTreeMap<String, String>,
+}
+
+impl Rehearsal {
+    /// The shape of a rehearsal.
+    pub fn of(of: &catalog::Rehearsal, missing: Vec<String>) -> Self {
+        Self {
+            rehearsal: of.rehearsal.clone(),
+            summary: of.summary.clone(),
+            tools: of.tools.clone(),
+            missing,
+            asks: of.asks.iter().map(|(name, ask)| (name.clone(), ask.default.clone())).collect(),
+            parts: of.parts.iter().map(|(name, part)| (name.clone(), part.summary.clone())).collect(),
+        }
+    }
+}
+
+/// What came of a rehearsal in a folder to keep.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Rehearsed {
+    /// `kladder.rehearse/1`
+    pub format: &'static str,
+    /// Which one.
+    pub rehearsal: String,
+    /// Where the project is.
+    pub folder: String,
+    /// What became of each file, by path: `new`, `same`, `anew` (was as written before), `kept` (a person changed it).
+    pub files: BTreeMap<String, &'static str>,
+    /// What was run, in order.
+    pub steps: Vec<RehearsedStep>,
+    /// The device or service that it runs on, in words.
+    pub runs_on: Option<String>,
+}
+
+/// A step of a rehearsal.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RehearsedStep {
+    /// The command, word by word.
+    pub command: Vec<String>,
+    /// What came of it.
+    #[serde(flatten)]
+    pub verdict: Verdict,
+}
+
+impl Rehearsed {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.rehearse/1";
+
+    /// The shape of a project and what came of its steps.
+    pub fn of(rehearsal: &catalog::Rehearsal, project: &Project, verdicts: &[event::Verdict]) -> Self {
+        let became = |became: &Became| match became {
+            Became::New => "new",
+            Became::Same => "same",
+            Became::Anew => "anew",
+            Became::Kept => "kept",
+        };
+        let step = |(step, verdict): (&catalog::Trial, &event::Verdict)| RehearsedStep {
+            command: step.run.iter().map(ToString::to_string).collect(),
+            verdict: Verdict::of(verdict),
+        };
+        Self {
+            format: Self::FORMAT,
+            rehearsal: rehearsal.rehearsal.clone(),
+            folder: path(&project.folder),
+            files: project.files.iter().map(|(path, it)| (path.as_str().to_owned(), became(it))).collect(),
+            steps: project.filled.steps.iter().zip(verdicts).map(step).collect(),
+            runs_on: rehearsal.runs_on.clone(),
+        }
+    }
+}
