@@ -17,8 +17,9 @@ use crate::args::Global;
 use crate::render::Out;
 use crate::render::text::shown;
 
-/// The variables that a survey looks at: proxies, in either case, and the session.
-const TELLING: [&str; 10] = [
+/// The variables that tell of proxies, in either case, of the session, and of the keys that are at hand in it.
+const TELLING: [&str; 11] = [
+    "SSH_AUTH_SOCK",
     "HTTP_PROXY",
     "http_proxy",
     "HTTPS_PROXY",
@@ -59,6 +60,7 @@ impl Context {
         let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
         host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
         // Whatever stands at the path it was started by; the program that runs is what is meant.
+        host.person = etcetera::home_dir().ok();
         host.kladder = cfg!(target_os = "linux").then(|| "/proc/self/exe".into());
         if let Some(root) = &global.root {
             host = host.described(described_root(&folder.join(root))?);

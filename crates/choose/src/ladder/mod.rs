@@ -26,8 +26,10 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod code;
 mod edit;
 
+pub use code::{Code, CodeSource, Revision};
 pub use edit::{Terms, with_wish, without_wish};
 
 use std::collections::BTreeMap;
@@ -62,6 +64,8 @@ pub struct Ladder {
     pub wishes: Vec<Wish>,
     /// Which tool answers to a command, or sets a variable, that several bring.
     pub answers: BTreeMap<String, ToolName>,
+    /// The code that it wants beside its tools.
+    pub code: Option<Code>,
     /// A digest of everything in it that decides about pins.
     pub digest: Digest,
 }
@@ -173,6 +177,7 @@ struct File {
     machines: BTreeMap<String, Spanned<MachineForm>>,
     #[serde(default)]
     answers: BTreeMap<String, ToolName>,
+    code: Option<code::CodeForm>,
     #[serde(default)]
     rungs: BTreeMap<Spanned<String>, Spanned<WishForm>>,
 }
@@ -301,6 +306,7 @@ impl Ladder {
             catalogs: catalogs.into_iter().map(|catalog| folder.join(catalog)).collect(),
             wishes,
             answers: file.answers,
+            code: file.code.map(|form| Code::of(source, form)).transpose()?,
         })
     }
 

@@ -30,6 +30,9 @@ use crate::names::ToolName;
 use crate::platform::{Platform, Scope};
 use crate::version::Version;
 
+/// The command that repositories are brought with.
+pub const VERSION_CONTROL: &str = "git";
+
 /// What pins are chosen from, and how.
 #[derive(Clone, Copy)]
 pub struct Choosing<'c> {
@@ -104,6 +107,12 @@ pub enum PinsError {
     /// The catalog could not be used.
     #[error(transparent)]
     Catalog(#[from] CatalogError),
+    /// The ladder wants code from repositories, and there is nothing to bring it with.
+    #[error("the ladder wants code from repositories, and nothing has the command `{VERSION_CONTROL}`")]
+    NoVersionControl {
+        /// Tools of the catalogs that would.
+        by: Vec<ToolName>,
+    },
     /// A wish names a tool that the catalog does not have.
     #[error("the catalog has no tool `{name}`")]
     UnknownTool {

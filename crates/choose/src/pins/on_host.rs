@@ -21,6 +21,11 @@ pub trait OnHost {
     /// What the host has of a tool; `None` where the definition does not say how to find it, or nothing answers with a
     /// version.
     fn find(&self, definition: &Definition) -> Option<Found>;
+
+    /// Whether a command of this name answers there; a host that cannot be asked is taken to have it.
+    fn has_command(&self, _name: &str) -> bool {
+        true
+    }
 }
 
 /// A host that has nothing.

@@ -11,8 +11,9 @@ use super::clash::Explained;
 use super::offer::{Offer, Stop};
 use super::seat::{Choice, Part, Seat};
 use super::wishes::Wishes;
-use super::{Choosing, Moves, Pin, Pins, PinsError};
-use crate::ladder::{Range, Wish};
+use super::{Choosing, Moves, Pin, Pins, PinsError, VERSION_CONTROL};
+use crate::catalog::{Brings, Card};
+use crate::ladder::{Code, Range, Wish};
 use crate::names::{Household, ToolName};
 use crate::near::near;
 use crate::platform::Scope;
@@ -53,6 +54,7 @@ impl Choosing<'_> {
             Outcome::Pins(pins) => {
                 self.compare_bytes(&pins)?;
                 self.check_brought(&pins)?;
+                self.check_version_control(&pins)?;
                 Ok(pins)
             }
             Outcome::Clash(Some(mut report)) => {
@@ -63,6 +65,28 @@ impl Choosing<'_> {
             }
             Outcome::Clash(None) | Outcome::NotTogether => Err(PinsError::GaveUp { steps: 0, late: false }),
         }
+    }
+
+    /// Code from repositories is brought by a rung, else by the host.
+    fn check_version_control(&self, pins: &Pins) -> Result<(), PinsError> {
+        let is_wanted = self.ladder.code.as_ref().is_some_and(Code::wants_version_control);
+        if !is_wanted || self.host.has_command(VERSION_CONTROL) {
+            return Ok(());
+        }
+        let brings = Brings::Command(VERSION_CONTROL.to_owned());
+        let has = |card: &Card| card.brings.contains(&brings);
+        for tool in pins.rungs.keys() {
+            if self.catalogs.card(tool)?.as_deref().is_some_and(has) {
+                return Ok(());
+            }
+        }
+        let mut by = Vec::new();
+        for tool in self.catalogs.names() {
+            if self.catalogs.card(tool)?.as_deref().is_some_and(has) {
+                by.push(tool.clone());
+            }
+        }
+        Err(PinsError::NoVersionControl { by })
     }
 
     /// The pins, without an account of why there are none.

@@ -4,19 +4,19 @@ use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use kladder_choose::names::RungKey;
-use kladder_core::climb::{Climbed, Request};
+use kladder_core::climb::{Climbed, CodeStanding, CodeState, Request, WhyMissing};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::wired::Wired;
-use kladder_tell::problem::Problem;
-use kladder_tell::shapes;
+use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{both, clean, count, time};
+use kladder_tell::{shapes, words};
 
 use crate::args::ClimbOptions;
 use crate::commands::{pin, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
-use crate::render::text::{GOOD, STRONG, shown, styled};
+use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
 use crate::render::{Out, Progress};
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
@@ -31,6 +31,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Request { wait: context.around.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
     let person = Person::new(out, options.yes);
     let climbed = site.climb(&request, &person, &progress);
+    let code = if climbed.is_ok() { site.bring_code(context.around.wait, &progress)? } else { Vec::new() };
     progress.finish();
     let took = started.elapsed().saturating_sub(person.waited());
     if person.interrupted() {
@@ -43,12 +44,39 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Climbed::Stopped(stopped) => return Err(Problem::from(&stopped)),
     };
     let commands = site.landings().current_link().join("commands");
-    out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took))?;
+    out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took, &code))?;
     tell(&desk, &landing, changed, &mended, took, out)?;
+    tell_code(&code, out)?;
     if changed {
         reach(context, out)?;
     }
-    Ok(ExitCode::SUCCESS)
+    let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
+    Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
+}
+
+/// What became of the code that the ladder wants.
+fn tell_code(code: &[CodeStanding], out: &Out) -> Result<(), Problem> {
+    let row = |one: &CodeStanding| {
+        let became = match &one.state {
+            CodeState::Missing(why) => styled(BAD, clean(&words::code_missing(why))),
+            state => words::code(state).to_owned(),
+        };
+        vec![styled(STRONG, &one.name), shown(&one.folder), became]
+    };
+    let told: Vec<_> = code.iter().filter(|one| one.state != CodeState::There).map(row).collect();
+    if told.is_empty() {
+        return Ok(());
+    }
+    out.say(format!("\n{}", out.columns(&["code", "folder", ""], told, &[])))?;
+    for one in code.iter().filter(|one| one.state == CodeState::Missing(WhyMissing::SignIn)) {
+        out.say(format!("Sign in at {}.", clean(&one.from)))?;
+    }
+    let is_missing = |one: &&CodeStanding| matches!(one.state, CodeState::Missing(_));
+    let missing: Vec<&String> = code.iter().filter(is_missing).map(|one| &one.name).collect();
+    if !missing.is_empty() {
+        out.say(format!("`kladder climb` tries {} again.", both(&missing)))?;
+    }
+    Ok(())
 }
 
 fn tell(

@@ -3,8 +3,8 @@
 use std::process::ExitCode;
 
 use kladder_core::bring::fetch::Yards;
-use kladder_core::climb::Prospect;
 use kladder_core::climb::route::Route;
+use kladder_core::climb::{CodeStanding, CodeState, Prospect};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::host::confine;
 use kladder_core::host::survey::Host;
@@ -21,21 +21,24 @@ use crate::render::text::{BAD, FAINT, STRONG, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<ExitCode, Problem> {
     let (desk, pins, freshness) = context.open_pinned(out)?;
-    let prospect = desk.site(&pins).prospect()?;
+    let site = desk.site(&pins);
+    let (prospect, code) = (site.prospect()?, site.code());
     let route = &prospect.route;
     if admin_script {
         let script = words::admin_script(&prospect.gates);
         out.verbatim(script.unwrap_or_else(|| "# There is nothing for an administrator to do.".into()))?;
         return Ok(ExitCode::SUCCESS);
     }
-    out.value(&shapes::Route::of(&desk.ladder, &context.around.host.platform, &prospect))?;
+    out.value(&shapes::Route::of(&desk.ladder, &context.around.host.platform, &prospect, &code))?;
     show(&desk, context, route, out)?;
     if route.is_done() {
         out.say("\nAll rungs stand.")?;
+        code_ahead(&code, out)?;
         return Ok(ExitCode::SUCCESS);
     }
     out.say(format!("\n{}", summary(&prospect, &desk.yards)))?;
     ahead(&prospect, &context.around.host, out)?;
+    code_ahead(&code, out)?;
     for leaving in &route.leaving {
         out.say(format!("{leaving} leaves the landing; it stays on the shelf."))?;
     }
@@ -155,6 +158,18 @@ fn ahead(prospect: &Prospect, host: &Host, out: &Out) -> Result<(), Problem> {
         let Some(anew) = rung.definition.after.filter(|_| rung.is_to_bring()) else { continue };
         let what = words::anew(anew);
         out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.key))?;
+    }
+    Ok(())
+}
+
+/// The code that the climb brings after the landing, and what is left as it is.
+fn code_ahead(code: &[CodeStanding], out: &Out) -> Result<(), Problem> {
+    for one in code {
+        let (name, folder) = (&one.name, shown(&one.folder));
+        out.say(match &one.state {
+            CodeState::There => format!("The code of {name} is in {folder} already, and stays as it is."),
+            _ => format!("The code of {name} comes from {} into {folder}.", clean(&one.from)),
+        })?;
     }
     Ok(())
 }

@@ -251,6 +251,7 @@ impl Progress {
                 (now.done, now.set_up, now.checks) = (Vec::new(), Vec::new(), 0);
                 self.draw(now, "unpacking");
             }
+            Event::Code { name, from } => self.draw(now, &format!("{name} from {}", clean(from))),
             Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.to_string_lossy()))),
             // It is told behind what was fetched, which is only known when all is on the shelf.
             Event::SetUp { took, .. } => now.set_up.push(format!("set up in {}", time(*took))),

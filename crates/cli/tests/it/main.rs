@@ -10,6 +10,7 @@ mod choosing;
 mod clashes;
 
 mod climbing;
+mod coding;
 mod confining;
 mod edges;
 mod histories;

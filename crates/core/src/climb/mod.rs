@@ -2,6 +2,7 @@
 
 mod ascent;
 mod back;
+mod code;
 pub mod gates;
 mod licences;
 mod prospect;
@@ -9,6 +10,7 @@ pub mod route;
 mod supply;
 
 pub use back::{Back, BackError, BackRequest, back};
+pub use code::{CodeStanding, CodeState, WhyMissing};
 pub use prospect::Prospect;
 
 use std::sync::Arc;

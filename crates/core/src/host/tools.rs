@@ -7,7 +7,7 @@ use kladder_choose::catalog::Definition;
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Found, OnHost};
 
-use crate::host::survey::{Host, Known, ask_one};
+use crate::host::survey::{Host, Known, answers, ask_one};
 
 /// The tools of a host, asked when wanted.
 pub struct HostTools<'h> {
@@ -42,5 +42,10 @@ impl OnHost for HostTools<'_> {
         let found = self.ask(definition);
         self.asked.borrow_mut().insert(definition.tool.clone(), found.clone());
         found
+    }
+
+    fn has_command(&self, name: &str) -> bool {
+        // What a described host has on PATH is not known.
+        self.host.is_described() || answers(name, &self.host.path).is_some()
     }
 }

@@ -17,6 +17,12 @@ impl Problem {
         let missing = |place: &Place| Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
         match error {
             PinsError::Catalog(error) => Self::catalog(error),
+            PinsError::NoVersionControl { by } => {
+                let problem = Self::of(Code::NoSolution, error).why("`[code.sources]` in the ladder asks for them");
+                let problem =
+                    by.iter().take(3).fold(problem, |problem, tool| problem.next(format!("`kladder add {tool}`")));
+                problem.next("install it on this host, or take the repositories out of the ladder")
+            }
             PinsError::UnknownTool { name, near, place } if near.is_empty() => missing(place)
                 .why(format!("nor anything that looks like `{name}`"))
                 .next("`kladder search WORDS` finds tools by what they do"),

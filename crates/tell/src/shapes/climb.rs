@@ -9,8 +9,8 @@ use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::platform::Platform;
 use kladder_choose::version::Version;
 use kladder_core::base::event::{Outcome, Subject, Verdict as Judged};
-use kladder_core::climb::Prospect;
 use kladder_core::climb::gates::Standing;
+use kladder_core::climb::{CodeStanding, CodeState, Prospect};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::state::TaskName;
 use kladder_core::keep::terms::Asked;
@@ -44,6 +44,8 @@ pub struct Route {
     pub rungs: Vec<RouteRung>,
     /// Rungs of the current landing that the new one leaves out.
     pub leaving: Vec<Leaving>,
+    /// The code that the ladder wants.
+    pub code: Vec<Code>,
 }
 
 /// How a gate stands.
@@ -134,7 +136,7 @@ impl Route {
     pub const FORMAT: &'static str = "kladder.route/2";
 
     /// The shape of what lies ahead.
-    pub fn of(ladder: &Ladder, platform: &Platform, prospect: &Prospect) -> Self {
+    pub fn of(ladder: &Ladder, platform: &Platform, prospect: &Prospect, code: &[CodeStanding]) -> Self {
         let leaving = prospect.route.leaving.iter();
         Self {
             format: Self::FORMAT,
@@ -147,6 +149,7 @@ impl Route {
             licences: prospect.licences.iter().map(licence).collect(),
             rungs: prospect.route.rungs.iter().map(route_rung).collect(),
             leaving: leaving.map(|it| Leaving { tool: it.tool.clone(), version: it.version.clone() }).collect(),
+            code: code.iter().map(Code::of).collect(),
         }
     }
 }
@@ -209,8 +212,37 @@ pub struct Climb {
     pub commands: String,
     /// Its rungs, bottom first.
     pub rungs: Vec<ClimbRung>,
+    /// The code that the ladder wants.
+    pub code: Vec<Code>,
     /// How long it took.
     pub seconds: f64,
+}
+
+/// A source of code.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Code {
+    /// Its name.
+    pub name: String,
+    /// The folder it is to be in.
+    pub folder: String,
+    /// Where it comes from.
+    pub from: String,
+    /// `there` (before, and left as it is), `to-bring`, `brought`, `missing`.
+    pub state: &'static str,
+    /// Why it is missing, in words.
+    pub why: Option<String>,
+}
+
+impl Code {
+    fn of(code: &CodeStanding) -> Self {
+        let (state, why) = match &code.state {
+            CodeState::There => ("there", None),
+            CodeState::ToBring => ("to-bring", None),
+            CodeState::Brought => ("brought", None),
+            CodeState::Missing(why) => ("missing", Some(words::code_missing(why))),
+        };
+        Self { name: code.name.clone(), folder: path(&code.folder), from: code.from.clone(), state, why }
+    }
 }
 
 /// A rung of a landing.
@@ -229,7 +261,14 @@ impl Climb {
     pub const FORMAT: &'static str = "kladder.climb/2";
 
     /// The shape of a landing that a climb led to.
-    pub fn of(landing: &Landing, changed: bool, mended: &[RungKey], commands: &Path, took: Duration) -> Self {
+    pub fn of(
+        landing: &Landing,
+        changed: bool,
+        mended: &[RungKey],
+        commands: &Path,
+        took: Duration,
+        code: &[CodeStanding],
+    ) -> Self {
         let rung = |rung: &kladder_core::keep::landing::LandedRung| ClimbRung {
             rung: rung.key.clone(),
             version: rung.version.clone(),
@@ -242,6 +281,7 @@ impl Climb {
             landing: landing.number,
             commands: path(commands),
             rungs: landing.rungs.iter().map(rung).collect(),
+            code: code.iter().map(Code::of).collect(),
             seconds: took.as_secs_f64(),
         }
     }

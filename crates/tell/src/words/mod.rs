@@ -1,6 +1,7 @@
 //! Facts into sentences.
 
 pub mod clash;
+mod code;
 mod confined;
 mod gate;
 pub mod host;
@@ -8,6 +9,7 @@ mod reason;
 mod verdict;
 
 pub use clash::wished;
+pub use code::{code, code_missing};
 pub use confined::confined;
 pub use gate::{admin_script, demanded, found, needed};
 pub use reason::{asked, beside, met, moves, reason};

@@ -77,6 +77,13 @@ pub enum Event {
         /// How many rungs the route has.
         of: usize,
     },
+    /// Code is about to be brought.
+    Code {
+        /// The name of its folder.
+        name: String,
+        /// Where it comes from, as it may be shown.
+        from: String,
+    },
     /// The rung is what the host has; nothing is fetched.
     OnHost {
         /// The file that answers.

@@ -45,6 +45,8 @@ pub struct Host {
     pub root: PathBuf,
     /// The caller's variables that tell of proxies and of the session, by name.
     pub variables: Vec<(String, String)>,
+    /// The person's home folder, where that is known.
+    pub person: Option<PathBuf>,
     /// The program that runs this, where it can start commands shut in ([`crate::host::enclosed::answer`]).
     pub kladder: Option<PathBuf>,
 }
@@ -56,7 +58,7 @@ impl Host {
     /// The host with its commands in `path`, on the platform this program was built for.
     pub fn new(path: OsString, temporary: &Path) -> Self {
         let (platform, temporary) = (platform_here(), temporary.to_path_buf());
-        Self { platform, path, temporary, root: "/".into(), variables: Vec::new(), kladder: None }
+        Self { platform, path, temporary, root: "/".into(), variables: Vec::new(), person: None, kladder: None }
     }
 
     /// The same with facts from a folder laid out like `/`; its platform is the described one's.
