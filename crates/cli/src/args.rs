@@ -355,6 +355,9 @@ pub(crate) struct ClimbOptions {
     /// Go on although this gate is closed; the landing records it; may be given several times
     #[arg(long = "skip-gate", value_name = "GATE")]
     pub(crate) skip_gates: Vec<String>,
+    /// Let the ladder's settings take the place of yours where they differ; yours are kept
+    #[arg(long)]
+    pub(crate) take_settings: bool,
     /// Do not ask whether to go on
     #[arg(long, short)]
     pub(crate) yes: bool,

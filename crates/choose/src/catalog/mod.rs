@@ -25,7 +25,7 @@ pub use licence::Licence;
 pub use memory::Memory;
 pub use need::{Need, Way};
 pub use preset::{Preset, PresetRung};
-pub use rehearsal::{Ask, Filled, NotFilled, OfRung, Part, Rehearsal};
+pub use rehearsal::{Ask, Filled, NotFilled, OfRung, Part, Rehearsal, fill_words};
 pub use several::Catalogs;
 pub use trial::{Expect, Pattern, Trial};
 

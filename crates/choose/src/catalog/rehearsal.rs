@@ -230,27 +230,27 @@ impl Filled {
         known: &dyn Fn(&str) -> Option<String>,
     ) -> Result<(), NotFilled> {
         for (path, text) in files {
-            let path = replaced(path.as_str(), known);
+            let path = fill_words(path.as_str(), known);
             let inner = InnerPath::new(&path).map_err(|error| error.to_string());
             let inner =
                 inner.and_then(|inner| if inner.is_empty() { Err("it is empty".to_owned()) } else { Ok(inner) });
             let inner = inner.map_err(|why| NotFilled::Text { text: path, why })?;
-            self.files.insert(inner, replaced(text, known));
+            self.files.insert(inner, fill_words(text, known));
         }
         for step in steps {
             let word = |word: &Template| {
-                let text = replaced(&word.as_written(), known);
+                let text = fill_words(&word.as_written(), known);
                 Template::new(&text).map_err(|error| NotFilled::Text { text, why: error.to_string() })
             };
             let run = step.run.iter().map(word).collect::<Result<Vec<_>, _>>()?;
-            self.steps.push(step.with(run, replaced(&step.input, known)));
+            self.steps.push(step.with(run, fill_words(&step.input, known)));
         }
         Ok(())
     }
 }
 
 /// A text with what stands between two `@` replaced, where that is a word that is known; every other `@` stays.
-fn replaced(text: &str, known: &dyn Fn(&str) -> Option<String>) -> String {
+pub fn fill_words(text: &str, known: &dyn Fn(&str) -> Option<String>) -> String {
     let (mut out, mut rest) = (String::new(), text);
     while let Some(at) = rest.find('@') {
         out.push_str(&rest[..at]);
@@ -271,10 +271,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_words_that_are_known_are_replaced() {
+    fn only_words_that_are_known_are_fill_words() {
         let known = |word: &str| (word == "name").then(|| "tide".to_owned());
         assert_eq!(
-            replaced("a@b.example @name@@name@ @@name@ @nam@e@ @", &known),
+            fill_words("a@b.example @name@@name@ @@name@ @nam@e@ @", &known),
             "a@b.example tidetide @tide @nam@e@ @"
         );
     }

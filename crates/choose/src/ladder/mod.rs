@@ -28,9 +28,11 @@
 
 mod code;
 mod edit;
+mod settings;
 
 pub use code::{Code, CodeSource, Revision};
 pub use edit::{Terms, with_wish, without_wish};
+pub use settings::{Content, Form, Setting};
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -66,6 +68,10 @@ pub struct Ladder {
     pub answers: BTreeMap<String, ToolName>,
     /// The code that it wants beside its tools.
     pub code: Option<Code>,
+    /// What it makes of a person's files.
+    pub settings: Vec<Setting>,
+    /// Short names in interactive shells, and what they stand for; of the workstation's ladder only.
+    pub aliases: BTreeMap<String, String>,
     /// A digest of everything in it that decides about pins.
     pub digest: Digest,
 }
@@ -178,6 +184,10 @@ struct File {
     #[serde(default)]
     answers: BTreeMap<String, ToolName>,
     code: Option<code::CodeForm>,
+    #[serde(default)]
+    settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
+    #[serde(default)]
+    aliases: BTreeMap<Spanned<String>, String>,
     #[serde(default)]
     rungs: BTreeMap<Spanned<String>, Spanned<WishForm>>,
 }
@@ -306,6 +316,16 @@ impl Ladder {
             catalogs: catalogs.into_iter().map(|catalog| folder.join(catalog)).collect(),
             wishes,
             answers: file.answers,
+            settings: file
+                .settings
+                .into_iter()
+                .map(|(file, form)| Setting::of(source, file, form))
+                .collect::<Result<_, _>>()?,
+            aliases: file
+                .aliases
+                .into_iter()
+                .map(|(name, text)| alias(source, name, text))
+                .collect::<Result<_, _>>()?,
             code: file.code.map(|form| Code::of(source, form)).transpose()?,
         })
     }
@@ -325,6 +345,17 @@ impl Ladder {
     pub fn pins_path(&self) -> PathBuf {
         self.path.with_file_name("ladder.pinned.toml")
     }
+}
+
+/// A short name is one word that every shell takes, and what it stands for is one line.
+fn alias(source: &Source, name: Spanned<String>, text: String) -> Result<(String, String), DocumentError> {
+    let is_word = name.get_ref().starts_with(|first: char| first.is_ascii_alphabetic())
+        && name.get_ref().chars().all(|char| char.is_ascii_alphanumeric() || char == '-' || char == '_');
+    if !is_word || text.trim().is_empty() || text.contains(char::is_control) {
+        let message = "a short name is letters, digits, `-` and `_`, a letter first; it stands for one line".to_owned();
+        return Err(source.invalid(name.span(), message));
+    }
+    Ok((name.into_inner(), text))
 }
 
 fn machine(source: &Source, name: String, form: &Spanned<MachineForm>) -> Result<Machine, DocumentError> {

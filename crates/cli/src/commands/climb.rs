@@ -13,7 +13,7 @@ use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::args::ClimbOptions;
-use crate::commands::{pin, wire};
+use crate::commands::{pin, settings, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -31,7 +31,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Request { wait: context.around.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
     let person = Person::new(out, options.yes);
     let climbed = site.climb(&request, &person, &progress);
-    let code = if climbed.is_ok() { site.bring_code(context.around.wait, &progress)? } else { Vec::new() };
+    let stands = !matches!(climbed, Err(_) | Ok(Climbed::Stopped(_)));
+    let code = if stands { site.bring_code(context.around.wait, &progress)? } else { Vec::new() };
     progress.finish();
     let took = started.elapsed().saturating_sub(person.waited());
     if person.interrupted() {
@@ -43,10 +44,12 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Climbed::Landed(landing) => (landing, true, Vec::new()),
         Climbed::Stopped(stopped) => return Err(Problem::from(&stopped)),
     };
+    let placed = settings::place(&site, context, out, options.take_settings, &progress)?;
     let commands = site.landings().current_link().join("commands");
-    out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took, &code))?;
+    out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took, &code, &placed))?;
     tell(&desk, &landing, changed, &mended, took, out)?;
     tell_code(&code, out)?;
+    settings::tell(&placed, out)?;
     if changed {
         reach(context, out)?;
     }

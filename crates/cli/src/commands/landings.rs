@@ -11,6 +11,7 @@ use kladder_tell::shapes::{self, Change, Landing};
 use kladder_tell::text::{clean, count, time};
 
 use crate::args::BackOptions;
+use crate::commands::settings;
 use crate::context::Context;
 use crate::render::text::{BAD, FAINT, GOOD, STRONG, shown, styled};
 use crate::render::{Out, Progress};
@@ -130,6 +131,7 @@ pub(super) fn back(context: &Context, out: &Out, options: &BackOptions) -> Resul
             landing.number
         ))?;
     }
+    settings::go_back(context, out, landing.number, &progress)?;
     if options.with_ladder && ladder.path.with_added_extension("before").exists() {
         out.say(format!("The ladder as it was until now is kept in {}.before.", shown(&ladder.path)))?;
     }

@@ -15,6 +15,7 @@ mod rehearse;
 mod route;
 mod run;
 mod search;
+mod settings;
 mod standing;
 mod start;
 mod survey;

@@ -14,6 +14,7 @@ use kladder_tell::problem::Problem;
 use kladder_tell::text::{both, bytes, clean, count};
 use kladder_tell::{shapes, words};
 
+use crate::commands::settings;
 use crate::context::Context;
 use crate::person::weight;
 use crate::render::Out;
@@ -34,11 +35,13 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
     if route.is_done() {
         out.say("\nAll rungs stand.")?;
         code_ahead(&code, out)?;
+        settings::ahead(&site, out)?;
         return Ok(ExitCode::SUCCESS);
     }
     out.say(format!("\n{}", summary(&prospect, &desk.yards)))?;
     ahead(&prospect, &context.around.host, out)?;
     code_ahead(&code, out)?;
+    settings::ahead(&site, out)?;
     for leaving in &route.leaving {
         out.say(format!("{leaving} leaves the landing; it stays on the shelf."))?;
     }

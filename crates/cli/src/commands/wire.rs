@@ -6,6 +6,7 @@ use std::process::ExitCode;
 use inquire::Confirm;
 use kladder_core::base::dialect::Dialect;
 use kladder_core::base::event::Silent;
+use kladder_core::climb::settings::{take_back, to_take_back};
 use kladder_core::host::survey;
 use kladder_core::keep::state::Writer;
 use kladder_core::keep::wired::Wired;
@@ -16,6 +17,7 @@ use kladder_tell::text::{clean, count};
 use similar::TextDiff;
 
 use crate::args::{ShellName, WireOptions};
+use crate::commands::settings;
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, TOLD, shown, styled};
@@ -51,7 +53,7 @@ pub(super) fn put(context: &Context, out: &Out, asked: &[Shell], yes: bool) -> R
         return Err(problem.next("name one with `--shell`, or print its lines with `kladder wire --print SHELL`"));
     }
     let none = "Your shells are wired already.";
-    change(context, out, planned, &Doing { taken_out: false, question: "Write this?", none, yes })
+    change(context, out, planned, &Doing { taken_out: false, question: "Write this?", none, yes, has_more: false })
 }
 
 pub(super) fn unwire(context: &Context, out: &Out, yes: bool) -> Result<ExitCode, Problem> {
@@ -62,8 +64,18 @@ pub(super) fn unwire(context: &Context, out: &Out, yes: bool) -> Result<ExitCode
 /// Takes the block out of every file that has one.
 pub(super) fn take_out(context: &Context, out: &Out, yes: bool) -> Result<bool, Problem> {
     let planned = wire::unwired(context.person.all());
-    let none = "No start-up file of yours has lines of kladder.";
-    change(context, out, planned, &Doing { taken_out: true, question: "Take this out?", none, yes })
+    let placed = to_take_back(&context.around.home)?;
+    for change in placed.iter().filter_map(|placing| placing.change.as_ref()) {
+        out.verbatim(difference(change))?;
+    }
+    let has_more = placed.iter().any(|placing| placing.change.is_some());
+    let none = "No file of yours has anything of kladder.";
+    let doing = Doing { taken_out: true, question: "Take this out?", none, yes, has_more };
+    let goes = change(context, out, planned, &doing)?;
+    if goes && !placed.is_empty() {
+        settings::tell(&take_back(&context.around.home, context.around.wait, &Silent)?, out)?;
+    }
+    Ok(goes)
 }
 
 /// Whether any start-up file has a block.
@@ -76,6 +88,8 @@ struct Doing {
     question: &'static str,
     none: &'static str,
     yes: bool,
+    /// Other files are to be changed along with these.
+    has_more: bool,
 }
 
 fn change(context: &Context, out: &Out, planned: Vec<Planned>, doing: &Doing) -> Result<bool, Problem> {
@@ -83,7 +97,7 @@ fn change(context: &Context, out: &Out, planned: Vec<Planned>, doing: &Doing) ->
     for change in &changes {
         out.verbatim(difference(change))?;
     }
-    let goes = !changes.is_empty() && goes_on(out, doing)?;
+    let goes = (!changes.is_empty() || doing.has_more) && goes_on(out, doing)?;
     if goes {
         let backups = context.around.home.data.join("wired/before");
         for change in &changes {
@@ -100,7 +114,7 @@ fn change(context: &Context, out: &Out, planned: Vec<Planned>, doing: &Doing) ->
     }
     let left: Vec<(&Path, String)> =
         planned.iter().filter_map(|one| Some((one.file.path.as_path(), why(one.change.as_ref().err()?)))).collect();
-    if changes.is_empty() && left.is_empty() {
+    if changes.is_empty() && left.is_empty() && !doing.has_more {
         out.say(doing.none)?;
     }
     out.value(&shapes::Wire {
@@ -150,7 +164,7 @@ fn shape(planned: &Planned, goes: bool) -> shapes::WiredFile {
 }
 
 /// The difference in a file, with the line before and after it.
-fn difference(change: &Change) -> String {
+pub(super) fn difference(change: &Change) -> String {
     // That a last line got an end is no difference that could be seen.
     let text = |bytes: &Option<Vec<u8>>| {
         let text = String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();

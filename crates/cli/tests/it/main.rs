@@ -24,6 +24,7 @@ mod private;
 mod rehearsing;
 mod returning;
 mod sandbox;
+mod setting;
 mod settings;
 mod shapes;
 mod space;

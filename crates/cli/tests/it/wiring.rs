@@ -145,6 +145,14 @@ fn in_each_folder_the_ladder_that_counts_answers_also_after_switches() {
     assert!(open.starts_with("tombolet 1") && open.ends_with("127"), "{open}");
     let _ = sandbox.run(&["back"]).passed();
     assert!(said("plank").starts_with("plank of /"));
+    // Short names are the workstation's ladder's, in interactive shells, and stand behind a person's own.
+    let own = sandbox.read("home/config/ladder.toml");
+    sandbox.write("home/config/ladder.toml", &format!("{own}[aliases]\ntide = \"tidlow --version\"\nll = \"false\"\n"));
+    sandbox.edit("home/config/ladder.toml", "\"4\"", "\"4.0\"");
+    let _ = away(&["climb"]).passed();
+    sandbox.edit("user/.bashrc", "# Kite", "alias ll='echo mine'\n# Kite");
+    assert!(said("shopt -s expand_aliases\ntide").starts_with("tidlow 4."), "{}", said("tide"));
+    assert!(said("shopt -s expand_aliases\nll").starts_with("mine"));
     // The workstation's variables are in every shell; the badge tells which ladder counts.
     assert_eq!(sandbox.run(&["vars", "--badge"]).passed().stdout, "desk\n");
     assert_eq!(away(&["vars", "--badge"]).passed().stdout, "workstation\n");

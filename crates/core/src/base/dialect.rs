@@ -58,6 +58,30 @@ impl Dialect {
         [before, name.as_bytes(), between, &value, after].concat()
     }
 
+    /// A line that gives a command a short name in an interactive shell, where the name means nothing there yet.
+    pub fn alias(self, name: &str, stands_for: &str) -> Vec<u8> {
+        let word = self.word(stands_for.as_ref());
+        let (name, lines) = (name.as_bytes(), |parts: [&[u8]; 5]| parts.concat());
+        match self {
+            Self::Posix => {
+                let check: &[u8] = b"case $- in *i*) alias ";
+                lines([
+                    check,
+                    name,
+                    b" >/dev/null 2>&1 || alias ",
+                    &[name, b"="].concat(),
+                    &[&word, b" ;; esac\n".as_slice()].concat(),
+                ])
+            }
+            Self::Fish => {
+                let check: &[u8] = b"status is-interactive; and not functions -q ";
+                lines([check, name, b"; and alias ", &[name, b" "].concat(), &[&word, b"\n".as_slice()].concat()])
+            }
+            // They take no such texts from here.
+            Self::PowerShell | Self::Nushell => Vec::new(),
+        }
+    }
+
     /// Lines that set variables.
     pub fn set_all(self, variables: &[(OsString, OsString)]) -> Vec<u8> {
         variables.iter().flat_map(|(name, value)| self.set(name, value)).collect()

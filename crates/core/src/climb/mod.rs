@@ -7,6 +7,7 @@ pub mod gates;
 mod licences;
 mod prospect;
 pub mod route;
+pub mod settings;
 mod supply;
 
 pub use back::{Back, BackError, BackRequest, back};

@@ -170,7 +170,7 @@ fn becomes(file: &Path, text: &str, written: Option<&Digest>) -> Result<Became, 
 }
 
 /// What `@TOOL.folder@` and `@TOOL.version@` stand for.
-pub(super) fn of_rung(rungs: &[Rung], tool: &str, what: &str) -> Option<String> {
+pub(crate) fn of_rung(rungs: &[Rung], tool: &str, what: &str) -> Option<String> {
     let rung = rungs.iter().find(|rung| rung.key.household.is_shared() && rung.answers_to(tool))?;
     match what {
         "folder" => rung.files().to_str().map(str::to_owned),

@@ -6,6 +6,7 @@
 mod asked;
 pub mod block;
 mod files_of;
+pub mod placed;
 mod plan;
 
 pub use asked::{Answered, Place, ask};

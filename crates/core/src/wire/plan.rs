@@ -105,12 +105,26 @@ fn planned(
     file: &StartFile,
     make: impl Fn(Option<&[u8]>) -> Result<Option<Vec<u8>>, NoEnd>,
 ) -> Result<Option<Change>, Obstacle> {
-    let before = match fs::symlink_metadata(&file.path) {
-        Err(error) if error.kind() == ErrorKind::NotFound => None,
-        Err(error) => return Err(Obstacle::Unreadable(error)),
-        Ok(_) => Some(read(&file.path)?),
-    };
+    let before = now(&file.path)?;
     let after = make(before.as_deref()).map_err(Obstacle::NoEnd)?;
+    change_of(file, before, after)
+}
+
+/// A file's bytes as they are; `None` where there is none.
+pub(super) fn now(path: &Path) -> Result<Option<Vec<u8>>, Obstacle> {
+    match fs::symlink_metadata(path) {
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(Obstacle::Unreadable(error)),
+        Ok(_) => Ok(Some(read(path)?)),
+    }
+}
+
+/// The change from bytes to others; `None` where they are the same.
+pub(super) fn change_of(
+    file: &StartFile,
+    before: Option<Vec<u8>>,
+    after: Option<Vec<u8>>,
+) -> Result<Option<Change>, Obstacle> {
     if before == after {
         return Ok(None);
     }

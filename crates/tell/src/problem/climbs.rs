@@ -7,12 +7,14 @@ use kladder_core::bring::intake::IntakeError;
 use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::RouteError;
+use kladder_core::climb::settings::SettingsError;
 use kladder_core::climb::{ClimbError, Failure, RestartDue, Stopped};
 use kladder_core::keep::berth::BerthError;
 use kladder_core::keep::terms::Asked;
 use kladder_core::prove::verify::VerifyError;
 use kladder_core::tasks::TaskError;
 use kladder_core::tasks::launch::LaunchError;
+use kladder_core::wire::placed::PlaceError;
 
 use super::{Code, Problem};
 use crate::text::{both, bytes, clean, count, either, quoted};
@@ -42,6 +44,21 @@ impl From<ClimbError> for Problem {
 }
 
 /// Why a climb stopped although nothing failed.
+impl From<SettingsError> for Problem {
+    fn from(error: SettingsError) -> Self {
+        match error {
+            SettingsError::From(error) => Self::from(error)
+                .why("`[settings]` in the ladder names it")
+                .next("bring the file, then `kladder climb`"),
+            SettingsError::Route(error) => route(&error),
+            SettingsError::Climb(error) => error.into(),
+            SettingsError::Place(PlaceError::Wire(error)) => error.into(),
+            SettingsError::Place(PlaceError::Record(error)) => Self::from(error)
+                .next("remove that folder: the files in your home stay as they are, and count as yours from then on"),
+        }
+    }
+}
+
 impl From<&Stopped> for Problem {
     fn from(stopped: &Stopped) -> Self {
         match stopped {

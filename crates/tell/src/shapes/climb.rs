@@ -10,11 +10,13 @@ use kladder_choose::platform::Platform;
 use kladder_choose::version::Version;
 use kladder_core::base::event::{Outcome, Subject, Verdict as Judged};
 use kladder_core::climb::gates::Standing;
+use kladder_core::climb::settings::SettingPlaced;
 use kladder_core::climb::{CodeStanding, CodeState, Prospect};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::state::TaskName;
 use kladder_core::keep::terms::Asked;
 use kladder_core::tasks::{Because, Rung, Would};
+use kladder_core::wire::placed::State;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -214,8 +216,39 @@ pub struct Climb {
     pub rungs: Vec<ClimbRung>,
     /// The code that the ladder wants.
     pub code: Vec<Code>,
+    /// The files that the ladder has settings for.
+    pub settings: Vec<SettingFile>,
     /// How long it took.
     pub seconds: f64,
+}
+
+/// A file of a person that a ladder has settings for.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingFile {
+    /// Where it is.
+    pub path: String,
+    /// `stands`, `to-write`, `differs` (a person's own), `yours` (changed since), `clash`, `to-undo`, `left`.
+    pub state: &'static str,
+    /// Whether it was changed just now.
+    pub changed: bool,
+    /// What became of it, in words.
+    pub why: String,
+}
+
+impl SettingFile {
+    fn of(placed: &SettingPlaced) -> Self {
+        let state = match placed.state {
+            State::Stands => "stands",
+            State::ToWrite => "to-write",
+            State::Differs => "differs",
+            State::Yours => "yours",
+            State::Clash => "clash",
+            State::ToUndo => "to-undo",
+            State::Left(_) => "left",
+        };
+        let why = words::setting(&placed.state, placed.changed);
+        Self { path: path(&placed.path), state, changed: placed.changed, why }
+    }
 }
 
 /// A source of code.
@@ -268,6 +301,7 @@ impl Climb {
         commands: &Path,
         took: Duration,
         code: &[CodeStanding],
+        settings: &[SettingPlaced],
     ) -> Self {
         let rung = |rung: &kladder_core::keep::landing::LandedRung| ClimbRung {
             rung: rung.key.clone(),
@@ -282,6 +316,7 @@ impl Climb {
             commands: path(commands),
             rungs: landing.rungs.iter().map(rung).collect(),
             code: code.iter().map(Code::of).collect(),
+            settings: settings.iter().map(SettingFile::of).collect(),
             seconds: took.as_secs_f64(),
         }
     }

@@ -14,7 +14,9 @@ mod reach;
 mod rehearsed;
 
 pub use catalog::{About, AboutPiece, AboutRelease, Found, Search};
-pub use climb::{Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, Verdict, Verify};
+pub use climb::{
+    Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, SettingFile, Verdict, Verify,
+};
 pub use host::{Ran, Served, Started, Surveyed};
 pub use kept::{
     Accepted, Back, Change, Clear, ClearItem, Landing, Landings, LicenceText, Log, LogRun, LogStep, Standing, Terms,

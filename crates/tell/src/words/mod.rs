@@ -6,6 +6,7 @@ mod confined;
 mod gate;
 pub mod host;
 mod reason;
+mod setting;
 mod verdict;
 
 pub use clash::wished;
@@ -13,6 +14,7 @@ pub use code::{code, code_missing};
 pub use confined::confined;
 pub use gate::{admin_script, demanded, found, needed};
 pub use reason::{asked, beside, met, moves, reason};
+pub use setting::{setting, setting_ahead};
 pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};
 
 use kladder_choose::catalog::Anew;

@@ -16,11 +16,13 @@
 
 mod share;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use kladder_choose::document::Source;
+use kladder_choose::ladder::Ladder;
 use kladder_launch::ladders::{Ladders, Project};
 use kladder_launch::{COMMANDS, LADDERS, TABLE, WIRED, table};
 
@@ -60,6 +62,14 @@ struct Wanted {
     commands: BTreeSet<OsString>,
     files: Vec<(PathBuf, Vec<u8>)>,
     share: share::Links,
+}
+
+/// The short names of a landing's ladder.
+fn aliases(landings: &Landings) -> BTreeMap<String, String> {
+    let text = landings.current_number().and_then(|number| landings.ladder(number).ok());
+    // It was read when the landing was made; an older program's may be written in another way.
+    let ladder = text.and_then(|text| Ladder::parse(&Source::new("ladder.toml", text)).ok());
+    ladder.map(|ladder| ladder.aliases).unwrap_or_default()
 }
 
 /// What the tools of a landing bring along for shells and man.
@@ -236,6 +246,8 @@ impl Wired {
         let variables = bytes.and_then(|bytes| table::variables(&bytes).ok()).unwrap_or_default();
         text.extend(dialect.set_all(&variables));
         text.extend(dialect.set(OsStr::new(SINCE), OsStr::new(&self.since())));
+        let aliases = own.map(aliases).unwrap_or_default();
+        text.extend(aliases.iter().flat_map(|(name, stands_for)| dialect.alias(name, stands_for)));
         text
     }
 

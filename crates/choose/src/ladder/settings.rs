@@ -1,0 +1,166 @@
+//! Settings that a ladder brings along: files of a person, whole or key by key, and short names for commands.
+//!
+//! ```toml
+//! [settings."~/.config/whimbrow/keys.toml"]
+//! from = "settings/keys.toml"                            # beside the ladder; or `text`
+//! fill = true                                            # @skerroc.folder@ and @skerroc.version@ are filled in
+//! [settings."~/.whimbrow.json"]
+//! keys = { "theme" = "dark", "tools/compiler" = "@skerroc.folder@/bin/skerroc" }   # the rest keeps its bytes
+//!
+//! [aliases]                                              # in interactive shells, for the workstation's ladder
+//! edit = "whimbrow --calm"
+//! ```
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use toml::Spanned;
+
+use crate::document::{DocumentError, Source};
+
+/// What becomes of one file of a person.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Setting {
+    /// The file as it is written: below the home where it begins with `~/`.
+    pub file: String,
+    /// What it should be.
+    pub content: Content,
+}
+
+/// What a file should be.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Content {
+    /// This file beside the ladder.
+    From {
+        /// Its path, from the ladder's folder where it is relative.
+        path: String,
+        /// Whether words between `@` are filled in.
+        fill: bool,
+    },
+    /// This text.
+    Text {
+        /// The text.
+        text: String,
+        /// Whether words between `@` are filled in.
+        fill: bool,
+    },
+    /// Whatever it is, with these values.
+    Keys {
+        /// How it is written.
+        form: Form,
+        /// By path, whose parts have a `/` between them.
+        keys: BTreeMap<String, serde_json::Value>,
+    },
+}
+
+/// How a file of settings is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Form {
+    /// JSON (RFC 8259), with comments and commas at the end where somebody wrote them.
+    Json,
+    /// TOML 1.0.
+    Toml,
+    /// Sections in brackets, and lines with an equals sign.
+    Ini,
+}
+
+impl Form {
+    /// By the ending of a file's name; those of version control are known by theirs.
+    pub fn of_name(name: &str) -> Option<Self> {
+        let name = name.rsplit('/').next().unwrap_or(name);
+        let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
+        match ending {
+            "json" | "jsonc" | "json5" => Some(Self::Json),
+            "toml" => Some(Self::Toml),
+            "ini" | "cfg" | "conf" | "gitconfig" | "desktop" => Some(Self::Ini),
+            _ => None,
+        }
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct SettingForm {
+    from: Option<String>,
+    text: Option<String>,
+    #[serde(default)]
+    fill: bool,
+    keys: Option<BTreeMap<String, toml::Value>>,
+    form: Option<Form>,
+}
+
+impl Setting {
+    pub(super) fn of(
+        source: &Source,
+        file: Spanned<String>,
+        form: Spanned<SettingForm>,
+    ) -> Result<Self, DocumentError> {
+        let (name, whole) = (file.span(), form.span());
+        let file = file.into_inner();
+        let is_path = file.starts_with("~/") || file.starts_with('/');
+        if !is_path || file.ends_with('/') || file.split('/').any(|part| part == "..") || file.contains('\0') {
+            let message = "a setting is of a file: its path begins with `~/`, for your home, or with `/`".to_owned();
+            return Err(source.invalid(name, message));
+        }
+        let content = content(&file, form.into_inner()).map_err(|why| source.invalid(whole, why.to_owned()))?;
+        Ok(Self { file, content })
+    }
+}
+
+fn content(file: &str, form: SettingForm) -> Result<Content, &'static str> {
+    let SettingForm { from, text, fill, keys, form } = form;
+    match (from, text, keys) {
+        (Some(path), None, None) if form.is_none() => Ok(Content::From { path, fill }),
+        (None, Some(text), None) if form.is_none() => Ok(Content::Text { text, fill }),
+        (None, None, Some(keys)) if !fill => {
+            let form = form.or_else(|| Form::of_name(file));
+            let form =
+                form.ok_or("how the file is written is not known: add `form = \"json\"`, `\"toml\"` or `\"ini\"`")?;
+            if keys.is_empty() || keys.keys().any(|key| key.split('/').any(str::is_empty)) {
+                return Err("`keys` has paths like \"theme\" or \"tools/compiler\", without empty parts");
+            }
+            let is_odd = |key: &String| form == Form::Ini && key.split('/').count() != 2;
+            if keys.keys().any(is_odd) {
+                return Err("in such a file a key has a section and a name: \"user/name\"");
+            }
+            let value = |(key, value)| serde_json::to_value::<toml::Value>(value).map(|value| (key, value));
+            let keys = keys.into_iter().map(value).collect::<Result<_, _>>();
+            Ok(Content::Keys { form, keys: keys.map_err(|_| "a value cannot be written there")? })
+        }
+        _ => Err("a setting has `from`, `text` or `keys`, and only one of them"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::document::Source;
+    use crate::ladder::{Content, Form, Ladder};
+
+    fn told(text: &str) -> String {
+        match Ladder::parse(&Source::new("ladder.toml", format!("[rungs]\n{text}\n"))) {
+            Ok(ladder) => format!("{:?}", ladder.settings[0].content),
+            Err(error) => error.to_string(),
+        }
+    }
+
+    #[test]
+    fn a_setting_says_one_thing_of_one_file() {
+        let text = format!("{:?}", Content::Text { text: "a".into(), fill: false });
+        assert_eq!(told("[settings.\"~/.a\"]\ntext = \"a\""), text);
+        let keys = [("theme".to_owned(), "dark".into())].into_iter().collect();
+        let keys = format!("{:?}", Content::Keys { form: Form::Json, keys });
+        assert_eq!(told("[settings.\"~/a.json\"]\nkeys = { theme = \"dark\" }"), keys);
+        let wrong = [
+            ("[settings.\"a\"]\ntext = \"a\"", "begins with `~/`"),
+            ("[settings.\"~/../a\"]\ntext = \"a\"", "begins with `~/`"),
+            ("[settings.\"~/a\"]\ntext = \"a\"\nfrom = \"b\"", "only one of them"),
+            ("[settings.\"~/a\"]\nkeys = { a = 1 }", "how the file is written"),
+            ("[settings.\"~/a.json\"]\nkeys = { \"a//b\" = 1 }", "without empty parts"),
+            ("[settings.\"~/.gitconfig\"]\nkeys = { name = \"x\" }", "a section and a name"),
+        ];
+        for (text, wanted) in wrong {
+            assert!(told(text).contains(wanted), "{text}: {}", told(text));
+        }
+    }
+}

@@ -1,0 +1,75 @@
+//! The settings that a ladder brings along: what becomes of a person's files, and asking them.
+
+use inquire::Confirm;
+use kladder_choose::document::Source;
+use kladder_choose::ladder::Ladder;
+use kladder_core::base::event::Observer;
+use kladder_core::climb::Site;
+use kladder_core::climb::settings::SettingPlaced;
+use kladder_core::wire::placed::{Placing, State};
+use kladder_tell::problem::Problem;
+use kladder_tell::words;
+
+use crate::context::Context;
+use crate::person::is_present;
+use crate::render::text::{FAINT, STRONG, shown, styled};
+use crate::render::{Out, look};
+
+use super::wire::difference;
+
+/// Places them; a person at the terminal is asked for each of their own files, elsewhere `agrees` counts.
+pub(super) fn place(
+    site: &Site<'_>,
+    context: &Context,
+    out: &Out,
+    agrees: bool,
+    observer: &dyn Observer,
+) -> Result<Vec<SettingPlaced>, Problem> {
+    let asks = is_present(out) && !agrees;
+    let consent = |placing: &Placing| agrees || (asks && asked(placing, out));
+    Ok(site.place_settings(&consent, context.around.wait, observer)?)
+}
+
+fn asked(placing: &Placing, out: &Out) -> bool {
+    let Some(change) = &placing.change else { return false };
+    let question = format!("Let the ladder's take the place of what is in your {}?", shown(&placing.path));
+    // Who is not sure says no, and nothing is lost.
+    out.verbatim(format!("\n{}", difference(change))).is_ok()
+        && Confirm::new(&question).with_default(false).with_render_config(look()).prompt().unwrap_or(false)
+}
+
+/// Tells what was done, and what was not.
+pub(super) fn tell(placed: &[SettingPlaced], out: &Out) -> Result<(), Problem> {
+    let told: Vec<_> = placed.iter().filter(|one| one.changed || !matches!(one.state, State::Stands)).collect();
+    if told.is_empty() {
+        return Ok(());
+    }
+    let row = |one: &&SettingPlaced| {
+        vec![styled(STRONG, shown(&one.path)), styled(FAINT, words::setting(&one.state, one.changed))]
+    };
+    out.say(format!("\n{}", out.columns(&["settings", ""], told.iter().map(row).collect(), &[])))?;
+    if placed.iter().any(|one| one.state == State::Differs && !one.changed) {
+        out.say("`kladder climb --take-settings` lets the ladder's take their place; yours are kept.")?;
+    }
+    Ok(())
+}
+
+/// What would become of them, in the route.
+pub(super) fn ahead(site: &Site<'_>, out: &Out) -> Result<(), Problem> {
+    for placing in site.settings()? {
+        let Some(change) = &placing.change else { continue };
+        out.say(format!("The climb {}:", words::setting_ahead(&placing.state)))?;
+        out.verbatim(difference(change))?;
+    }
+    Ok(())
+}
+
+/// Places those that a landing had, which is current again; where that cannot be done the next climb does it.
+pub(super) fn go_back(context: &Context, out: &Out, number: u32, observer: &dyn Observer) -> Result<(), Problem> {
+    let (desk, pins, _) = context.open_pinned(&out.without_values())?;
+    let text = desk.site(&pins).landings().ladder(number)?;
+    let ladder = Ladder::parse(&Source::new(desk.ladder.path.clone(), text))?;
+    let desk = desk.with_ladder(ladder);
+    let placed = place(&desk.site(&pins), context, out, false, observer)?;
+    tell(&placed, out)
+}

@@ -1,0 +1,136 @@
+//! Settings that a ladder brings along: placed, kept apart from a person's own changes, and taken back.
+
+use std::fs;
+
+use crate::sandbox::{Ran, Sandbox, walkdir};
+
+const HEAD: &str = "[ladder]\ncatalog = \"../catalog\"\n[rungs]\nskerroc = \"=1.4.2\"\n";
+
+/// By file name: how each file stood, and whether it was changed.
+#[track_caller]
+fn states(ran: &Ran) -> Vec<(String, String, bool)> {
+    let json = ran.json();
+    let one = |file: &serde_json::Value| {
+        let name = file["path"].as_str().unwrap().rsplit('/').next().unwrap().to_owned();
+        (name, file["state"].as_str().unwrap().to_owned(), file["changed"].as_bool().unwrap())
+    };
+    json["settings"].as_array().unwrap().iter().map(one).collect()
+}
+
+fn climb(sandbox: &Sandbox, arguments: &[&str]) -> Vec<(String, String, bool)> {
+    states(&sandbox.run(&[&["climb", "--json"], arguments].concat()).passed())
+}
+
+fn stood(name: &str, state: &str, changed: bool) -> (String, String, bool) {
+    (name.to_owned(), state.to_owned(), changed)
+}
+
+fn home(sandbox: &Sandbox) -> Vec<(String, Vec<u8>)> {
+    let user = sandbox.path("user");
+    let all = walkdir(&user).into_iter();
+    all.map(|path| (path.strip_prefix(&user).unwrap().display().to_string(), fs::read(&path).unwrap())).collect()
+}
+
+#[test]
+fn settings_go_in_follow_the_ladder_and_come_out_again() {
+    let sandbox = Sandbox::new();
+    sandbox.write("user/.gitconfig", "[core]\n\tpager = less ; mine\n");
+    sandbox.write("user/.config/whimbrow/look.json", "{\n  // mine\n  \"size\": 12\n}\n");
+    let before = home(&sandbox);
+    sandbox.write(
+        "desk/settings/keys.toml",
+        "compiler = \"@skerroc.folder@\"\nversion = \"@skerroc.version@\"\nat = \"a@b\"\n",
+    );
+    let settings = "[settings.\"~/.config/whimbrow/keys.toml\"]\nfrom = \"settings/keys.toml\"\nfill = true\n\
+                    [settings.\"~/.config/whimbrow/look.json\"]\nkeys = { theme = \"dark\", \"tools/compiler\" = \"@skerroc.folder@/bin\" }\n\
+                    [settings.\"~/.gitconfig\"]\nkeys = { \"user/name\" = \"A Gauge Keeper\" }\n";
+    sandbox.write("desk/ladder.toml", HEAD);
+    let _ = sandbox.run(&["climb"]).passed();
+    sandbox.write("desk/ladder.toml", &format!("{HEAD}{settings}"));
+    let route = sandbox.run(&["route"]).passed().stdout;
+    assert!(route.contains("All rungs stand") && route.contains("  + version = \"1.4.2\""), "{route}");
+    assert_eq!(home(&sandbox), before, "the route only shows it");
+    let placed = climb(&sandbox, &[]);
+    let all = |state: &str, changed| [".gitconfig", "keys.toml", "look.json"].map(|_| (state.to_owned(), changed));
+    let of = |placed: &[(String, String, bool)]| [0, 1, 2].map(|at| (placed[at].1.clone(), placed[at].2));
+    assert_eq!(of(&placed), all("to-write", true));
+    let keys = sandbox.read("user/.config/whimbrow/keys.toml");
+    assert!(
+        keys.contains("version = \"1.4.2\"") && keys.contains("at = \"a@b\"") && keys.contains("compiler = \"/"),
+        "{keys}"
+    );
+    let look = sandbox.read("user/.config/whimbrow/look.json");
+    assert!(look.contains("// mine") && look.contains("\"theme\": \"dark\""), "{look}");
+    assert_eq!(sandbox.read("user/.gitconfig"), "[core]\n\tpager = less ; mine\n[user]\n\tname = A Gauge Keeper\n");
+    assert_eq!(of(&climb(&sandbox, &[])), all("stands", false), "a second climb does nothing");
+    // Another version of the rung is another text; a person's own line stays.
+    fs::write(sandbox.path("user/.config/whimbrow/keys.toml"), keys + "mine = 1\n").unwrap();
+    sandbox.edit("desk/ladder.toml", "=1.4.2", "=1.4.3");
+    let _ = climb(&sandbox, &[]);
+    let keys = sandbox.read("user/.config/whimbrow/keys.toml");
+    assert!(keys.contains("version = \"1.4.3\"") && keys.ends_with("mine = 1\n"), "{keys}");
+    // The way back takes it back: that landing's ladder had no settings.
+    let told = sandbox.run(&["back", "1"]).passed().stdout;
+    assert!(told.contains("keys.toml  you and the ladder changed the same place; yours stays"), "{told}");
+    let left: Vec<_> = home(&sandbox);
+    assert_eq!(
+        left.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>(),
+        [".config/whimbrow/keys.toml", ".config/whimbrow/look.json", ".gitconfig"]
+    );
+    assert_eq!(sandbox.read("user/.config/whimbrow/keys.toml"), keys, "who went on with a file has it");
+    assert_eq!((&left[1..], &before[..]), (&before[..], &left[1..]));
+}
+
+#[test]
+fn a_persons_own_file_is_not_replaced_unless_they_agree() {
+    let sandbox = Sandbox::new();
+    sandbox.write("user/.look", "mine\n");
+    sandbox.write("user/.theme.json", "{ \"theme\": \"mine\" }\n");
+    let settings = "[settings.\"~/.look\"]\ntext = \"theirs\\n\"\n[settings.\"~/.theme.json\"]\nkeys = { theme = \"dark\" }\n\
+                    [settings.\"~/.gone\"]\nfrom = \"nowhere\"\n";
+    sandbox.write("desk/ladder.toml", &format!("{HEAD}{settings}"));
+    let missing = sandbox.run(&["climb"]);
+    assert!(missing.code != 0 && missing.stderr.contains("nowhere"), "{} {}", missing.code, missing.stderr);
+    sandbox.write("desk/nowhere", "here\n");
+    let differs =
+        [stood(".gone", "to-write", true), stood(".look", "differs", false), stood(".theme.json", "differs", false)];
+    assert_eq!(climb(&sandbox, &[]), differs);
+    assert_eq!(
+        (sandbox.read("user/.look").as_str(), sandbox.read("user/.theme.json").contains("mine")),
+        ("mine\n", true)
+    );
+    let text = sandbox.run(&["climb"]).passed().stdout;
+    assert!(text.contains("`kladder climb --take-settings`"), "{text}");
+    let _ = climb(&sandbox, &["--take-settings"]);
+    assert_eq!(
+        (sandbox.read("user/.look").as_str(), sandbox.read("user/.theme.json").contains("dark")),
+        ("theirs\n", true)
+    );
+    // What cannot be read or written is told, and keeps nothing else.
+    sandbox.edit("desk/ladder.toml", "\"dark\"", "\"light\"");
+    fs::write(sandbox.path("user/.theme.json"), "{ not json").unwrap();
+    let left = climb(&sandbox, &[]);
+    assert_eq!(left[2].1, "left", "{left:?}");
+    fs::write(sandbox.path("user/.theme.json"), "{ \"theme\": \"dark\" }\n").unwrap();
+    // Taking all out brings back what was there.
+    let shown = sandbox.run(&["unwire", "--yes"]).passed().stdout;
+    assert!(shown.contains("  - theirs") && shown.contains("  + mine"), "{shown}");
+    assert_eq!(sandbox.read("user/.look"), "mine\n");
+    assert!(sandbox.read("user/.theme.json").contains("\"mine\"") && !sandbox.path("user/.gone").exists());
+}
+
+#[test]
+fn a_record_that_is_damaged_is_told_with_what_helps_and_nothing_is_written() {
+    let sandbox = Sandbox::new();
+    sandbox.write("desk/ladder.toml", &format!("{HEAD}[settings.\"~/.look\"]\ntext = \"theirs\\n\"\n"));
+    let _ = sandbox.run(&["climb"]).passed();
+    let ladders = sandbox.path("home/data/ladders");
+    let record = walkdir(&ladders).into_iter().find(|path| path.ends_with("placed/placed.json")).unwrap();
+    fs::write(&record, "{").unwrap();
+    fs::write(sandbox.path("user/.look"), "mine\n").unwrap();
+    let damaged = sandbox.run(&["climb"]);
+    assert!(damaged.code == 43 && damaged.stderr.contains("remove that folder"), "{} {}", damaged.code, damaged.stderr);
+    fs::remove_dir_all(record.parent().unwrap()).unwrap();
+    assert_eq!(climb(&sandbox, &[]), [stood(".look", "differs", false)]);
+    assert_eq!(sandbox.read("user/.look"), "mine\n");
+}

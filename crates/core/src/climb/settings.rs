@@ -1,0 +1,184 @@
+//! The settings that a ladder brings along: placed after the landing, taken back when the ladder does not want them any more.
+
+use std::path::{Path, PathBuf};
+
+use kladder_choose::catalog::fill_words;
+use kladder_choose::ladder::{Content, Setting};
+use serde_json::Value;
+
+use super::route::{Route, RouteError};
+use super::{ClimbError, Site};
+use crate::base::event::Observer;
+use crate::base::files::{self, FileError};
+use crate::keep::landing::Landings;
+use crate::keep::state::Writer;
+use crate::prove::project::of_rung;
+use crate::settings::Home;
+use crate::wire::placed::{self, PlaceError, Placed, Placing, State, Want, Wanted};
+
+/// Why settings could not be placed.
+#[derive(Debug, thiserror::Error)]
+pub enum SettingsError {
+    /// A file that the ladder brings along cannot be read.
+    #[error(transparent)]
+    From(FileError),
+    /// There is no route, so that nothing can be filled in.
+    #[error(transparent)]
+    Route(#[from] RouteError),
+    /// What was placed cannot be told, or a file could not be changed.
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    /// Another process writes, or the user asked for an end.
+    #[error(transparent)]
+    Climb(#[from] ClimbError),
+}
+
+/// Whom a person's own file belongs to is asked of them.
+pub type Consent<'c> = &'c dyn Fn(&Placing) -> bool;
+
+/// What became of one file.
+#[derive(Clone, Debug)]
+pub struct SettingPlaced {
+    /// The file.
+    pub path: PathBuf,
+    /// How it stood.
+    pub state: State,
+    /// Whether it was changed.
+    pub changed: bool,
+}
+
+/// Where what a ladder placed is remembered.
+fn record_of(landings: &Landings) -> PathBuf {
+    landings.folder().join("placed")
+}
+
+impl Site<'_> {
+    /// What would become of the files that the ladder has settings for, or had.
+    ///
+    /// # Errors
+    /// [`SettingsError`] where a file that it brings cannot be read, or what was placed cannot be told.
+    pub fn settings(&self) -> Result<Vec<Placing>, SettingsError> {
+        let placed = Placed::read(&record_of(&self.landings())).map_err(PlaceError::from)?;
+        Ok(placed::plan(&self.wanted()?, &placed))
+    }
+
+    fn wanted(&self) -> Result<Vec<Wanted>, SettingsError> {
+        if self.ladder.settings.is_empty() {
+            return Ok(Vec::new());
+        }
+        let route = self.route()?;
+        self.ladder.settings.iter().map(|setting| self.wanted_of(setting, &route)).collect()
+    }
+
+    fn wanted_of(&self, setting: &Setting, route: &Route) -> Result<Wanted, SettingsError> {
+        let known = |word: &str| {
+            let (tool, what) = word.rsplit_once('.')?;
+            of_rung(&route.rungs, tool, what)
+        };
+        let filled = |bytes: Vec<u8>, fill: bool| match String::from_utf8(bytes) {
+            Ok(text) if fill => fill_words(&text, &known).into_bytes(),
+            Ok(text) => text.into_bytes(),
+            Err(error) => error.into_bytes(),
+        };
+        let beside = self.ladder.path.parent().unwrap_or(Path::new("/"));
+        let want = match &setting.content {
+            Content::From { path, fill } => {
+                let bytes = files::read(&beside.join(path)).map_err(SettingsError::From)?;
+                Want::Whole(filled(bytes, *fill))
+            }
+            Content::Text { text, fill } => Want::Whole(filled(text.clone().into_bytes(), *fill)),
+            Content::Keys { form, keys } => {
+                let keys = keys.iter().map(|(key, value)| (key.clone(), filled_value(value, &known))).collect();
+                Want::Keys { form: *form, keys }
+            }
+        };
+        let home = self.host.person.clone().unwrap_or_else(|| "/".into());
+        let path =
+            setting.file.strip_prefix("~/").map_or_else(|| PathBuf::from(&setting.file), |below| home.join(below));
+        Ok(Wanted { path, want })
+    }
+
+    /// Places the settings; `consent` is asked for each file of a person that would have to change.
+    ///
+    /// # Errors
+    /// [`SettingsError`] for the first file that could not be changed; those before it are.
+    pub fn place_settings(
+        &self,
+        consent: Consent<'_>,
+        wait: Option<std::time::Duration>,
+        observer: &dyn Observer,
+    ) -> Result<Vec<SettingPlaced>, SettingsError> {
+        let wanted = self.wanted()?;
+        place(self.home, &self.landings(), &wanted, consent, wait, observer)
+    }
+}
+
+/// Takes back what every ladder of a home placed.
+///
+/// # Errors
+/// [`SettingsError`] for the first file that could not be changed.
+pub fn take_back(
+    home: &Home,
+    wait: Option<std::time::Duration>,
+    observer: &dyn Observer,
+) -> Result<Vec<SettingPlaced>, SettingsError> {
+    let mut all = Vec::new();
+    for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)? {
+        all.extend(place(home, &landings, &[], &|_| false, wait, observer)?);
+    }
+    Ok(all)
+}
+
+/// What taking back all that every ladder of a home placed would change.
+///
+/// # Errors
+/// [`SettingsError`] where a record cannot be used.
+pub fn to_take_back(home: &Home) -> Result<Vec<Placing>, SettingsError> {
+    let mut all = Vec::new();
+    for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)? {
+        let placed = Placed::read(&record_of(&landings)).map_err(PlaceError::from)?;
+        all.extend(placed::plan(&[], &placed));
+    }
+    Ok(all)
+}
+
+fn place(
+    home: &Home,
+    landings: &Landings,
+    wanted: &[Wanted],
+    consent: Consent<'_>,
+    wait: Option<std::time::Duration>,
+    observer: &dyn Observer,
+) -> Result<Vec<SettingPlaced>, SettingsError> {
+    let record = record_of(landings);
+    let placed = Placed::read(&record).map_err(PlaceError::from)?;
+    let planned = placed::plan(wanted, &placed);
+    let is_still = |placing: &Placing| placing.state == State::Stands && placing.change.is_none() && !placing.is_new;
+    if planned.iter().all(is_still) {
+        return Ok(planned.into_iter().map(told).collect());
+    }
+    let _writer = Writer::enter(home, wait, observer).map_err(ClimbError::from)?;
+    // Somebody else may have placed them meanwhile.
+    let mut placed = Placed::read(&record).map_err(PlaceError::from)?;
+    let backups = home.data.join("wired/before");
+    let mut all = Vec::new();
+    for placing in placed::plan(wanted, &placed) {
+        let goes = placing.state != State::Differs || consent(&placing);
+        let changed = goes && placed::apply(&placing, &mut placed, &backups)?;
+        all.push(SettingPlaced { changed, ..told(placing) });
+    }
+    Ok(all)
+}
+
+fn told(placing: Placing) -> SettingPlaced {
+    SettingPlaced { path: placing.path, state: placing.state, changed: false }
+}
+
+fn filled_value(value: &Value, known: &dyn Fn(&str) -> Option<String>) -> Value {
+    match value {
+        Value::String(text) => Value::String(fill_words(text, known)),
+        Value::Array(all) => all.iter().map(|value| filled_value(value, known)).collect(),
+        Value::Object(all) => all.iter().map(|(key, value)| (key.clone(), filled_value(value, known))).collect(),
+        other => other.clone(),
+    }
+}

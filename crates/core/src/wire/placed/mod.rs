@@ -1,0 +1,507 @@
+//! Files and values that a ladder puts into a person's home, and taking them back.
+//!
+//! Of each file three states are remembered as bytes: as it was before, as the ladder wanted it, and as it was left. What the
+//! file is now is held against them, so that a person's own change is told from what was put there:
+//!
+//! | the file is now | and the ladder wants | then |
+//! |---|---|---|
+//! | not there, and never was put there | anything | it is made |
+//! | a person's own | something else | the person is asked; without an answer it stays |
+//! | as it was left | something else | it becomes that |
+//! | changed since | what it wanted before | it stays |
+//! | changed since | something new | both changes are merged line by line (three-way); where they clash it stays |
+//!
+//! Values are treated in the same way one by one, and the rest of their file keeps its bytes. The record is written before and
+//! after each file, so that whoever is killed between them leaves nothing that would be taken for a person's change.
+
+mod ini;
+pub mod keys;
+mod record;
+
+pub use record::Placed;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use kladder_choose::ladder::Form;
+use serde_json::Value;
+
+use self::record::{Entry, Key};
+use super::files_of::{Shell, StartFile};
+use super::plan::{self, Change, Obstacle, WireError};
+use crate::base::crash;
+use crate::base::record::RecordError;
+
+/// A file as a ladder wants it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Wanted {
+    /// Where it is.
+    pub path: PathBuf,
+    /// What it should be.
+    pub want: Want,
+}
+
+/// What a file should be.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Want {
+    /// These bytes.
+    Whole(Vec<u8>),
+    /// These values at paths whose parts have a `/` between them.
+    Keys {
+        /// How the file is written.
+        form: Form,
+        /// By path.
+        keys: BTreeMap<String, Value>,
+    },
+}
+
+/// How a file stands to what a ladder wants of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum State {
+    /// It is as wanted.
+    Stands,
+    /// It is to be made, or changed from what was put there before.
+    ToWrite,
+    /// It is a person's own and would have to change: they are asked.
+    Differs,
+    /// A person changed what was put there, which stays.
+    Yours,
+    /// A person and the ladder both changed it, in one place.
+    Clash,
+    /// The ladder does not want it any more; it becomes what it was before.
+    ToUndo,
+    /// It cannot be read or changed; why.
+    Left(String),
+}
+
+/// What would become of a file.
+#[derive(Clone, Debug)]
+pub struct Placing {
+    /// The file.
+    pub path: PathBuf,
+    /// How it stands.
+    pub state: State,
+    /// What it becomes; for [`State::Differs`] once the person agrees.
+    pub change: Option<Change>,
+    /// Whether it is to be remembered for the first time.
+    pub is_new: bool,
+    entry: Option<Entry>,
+}
+
+/// Why settings could not be placed.
+#[derive(Debug, thiserror::Error)]
+pub enum PlaceError {
+    /// The record cannot be used.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+    /// A file could not be changed.
+    #[error(transparent)]
+    Wire(#[from] WireError),
+}
+
+impl From<crate::base::files::FileError> for PlaceError {
+    fn from(error: crate::base::files::FileError) -> Self {
+        Self::Wire(error.into())
+    }
+}
+
+/// What would become of the files that a ladder wants, and of those that it wanted before.
+pub fn plan(wanted: &[Wanted], placed: &Placed) -> Vec<Placing> {
+    let mut all: Vec<Placing> = wanted.iter().map(|wanted| plan_one(wanted, placed)).collect();
+    for path in placed.paths() {
+        if !wanted.iter().any(|wanted| wanted.path == path) {
+            all.push(undo_one(&path, placed));
+        }
+    }
+    all
+}
+
+fn read(path: &Path) -> Result<Option<Vec<u8>>, String> {
+    match plan::now(path) {
+        Ok(bytes) => Ok(bytes),
+        Err(Obstacle::Nowhere) => Err("it is a link to nothing".to_owned()),
+        Err(Obstacle::NotAFile) => Err("it is no file".to_owned()),
+        Err(Obstacle::Unreadable(error)) => Err(error.to_string()),
+        Err(_) => Err("it cannot be read".to_owned()),
+    }
+}
+
+fn left(path: &Path, why: String) -> Placing {
+    Placing { path: path.to_path_buf(), state: State::Left(why), change: None, is_new: false, entry: None }
+}
+
+/// A placing that changes a file, with what is remembered of it from then on.
+fn placing(path: &Path, state: State, now: Option<&[u8]>, after: Option<Vec<u8>>, entry: Option<Entry>) -> Placing {
+    let file = StartFile { path: path.to_path_buf(), shell: Shell::Session };
+    match plan::change_of(&file, now.map(<[u8]>::to_vec), after) {
+        Ok(change) => {
+            let is_new = entry.as_ref().is_some_and(Entry::is_new);
+            Placing { path: path.to_path_buf(), state, change, is_new, entry }
+        }
+        Err(Obstacle::ReadOnly) => left(path, "it is read-only".to_owned()),
+        Err(_) => left(path, "it cannot be changed".to_owned()),
+    }
+}
+
+fn plan_one(wanted: &Wanted, placed: &Placed) -> Placing {
+    let path = &wanted.path;
+    let now = match read(path) {
+        Ok(now) => now,
+        Err(why) => return left(path, why),
+    };
+    let before = placed.entry(path, now.as_deref());
+    match &wanted.want {
+        Want::Whole(bytes) => whole(path, now.as_deref(), bytes, before, placed),
+        Want::Keys { form, keys } => match with_keys(path, now.as_deref(), *form, keys, before) {
+            Ok(placing) => placing,
+            Err(why) => left(path, why),
+        },
+    }
+}
+
+fn whole(path: &Path, now: Option<&[u8]>, bytes: &[u8], before: Option<&Entry>, placed: &Placed) -> Placing {
+    let becomes = |state, after: &[u8]| {
+        let entry = Entry::of(before, now).wanting(bytes);
+        placing(path, state, now, Some(after.to_vec()), Some(entry))
+    };
+    let stays = |state| Placing { path: path.to_path_buf(), state, change: None, is_new: false, entry: None };
+    if now == Some(bytes) {
+        return becomes(State::Stands, bytes);
+    }
+    let Some(entry) = before else {
+        return becomes(if now.is_none() { State::ToWrite } else { State::Differs }, bytes);
+    };
+    // What was merged holds a person's lines: only what is wholly the ladder's is replaced.
+    let base = placed.bytes(entry.wanted.as_ref());
+    if now == base.as_deref() {
+        return becomes(State::ToWrite, bytes);
+    }
+    match (now, base) {
+        (Some(now), Some(base)) if base != bytes => match diffy::merge_bytes(&base, now, bytes) {
+            Ok(merged) => becomes(State::ToWrite, &merged),
+            Err(_) => stays(State::Clash),
+        },
+        _ => stays(State::Yours),
+    }
+}
+
+/// What one value's state makes of the file's.
+fn worse(one: State, other: State) -> State {
+    let rank = |state: &State| match state {
+        State::Stands => 0,
+        State::Yours => 1,
+        State::ToWrite | State::ToUndo => 2,
+        State::Clash => 3,
+        State::Differs => 4,
+        State::Left(_) => 5,
+    };
+    if rank(&other) > rank(&one) { other } else { one }
+}
+
+fn with_keys(
+    path: &Path,
+    now: Option<&[u8]>,
+    form: Form,
+    wanted: &BTreeMap<String, Value>,
+    before: Option<&Entry>,
+) -> Result<Placing, String> {
+    let told = |error: keys::NoKeys| error.to_string();
+    let text = std::str::from_utf8(now.unwrap_or_default()).map_err(|_| "it is not UTF-8".to_owned())?;
+    let mut entry = Entry::of(before, now);
+    entry.form = Some(form);
+    let (mut after, mut state) = (text.to_owned(), State::Stands);
+    let gone: Vec<String> = entry.keys.keys().filter(|key| !wanted.contains_key(*key)).cloned().collect();
+    for key in gone {
+        if let Some(known) = entry.keys.remove(&key) {
+            after = put_back(form, &after, &key, &known).map_err(told)?;
+        }
+    }
+    for (key, value) in wanted {
+        let parts: Vec<&str> = key.split('/').collect();
+        let there = keys::get(form, &after, &parts).map_err(told)?;
+        let known = entry.keys.get(key);
+        let is_there = same(form, there.as_ref(), value);
+        let own = match known {
+            _ if is_there => State::Stands,
+            None if there.is_none() => State::ToWrite,
+            None => State::Differs,
+            Some(known) if there.as_ref().is_some_and(|there| same(form, Some(there), &known.placed)) => State::ToWrite,
+            Some(known) if known.placed == *value => State::Yours,
+            Some(_) => State::Clash,
+        };
+        if matches!(own, State::ToWrite | State::Differs) {
+            after = keys::set(form, &after, &parts, value).map_err(told)?;
+        }
+        if !matches!(own, State::Yours | State::Clash) {
+            let before = known.map_or(there, |known| known.before.clone());
+            entry.keys.insert(key.clone(), Key { before, placed: value.clone() });
+        }
+        state = worse(state, own);
+    }
+    if after != text && state == State::Stands {
+        state = State::ToWrite;
+    }
+    let after = if now.is_none() && after.is_empty() { None } else { Some(after.into_bytes()) };
+    Ok(placing(path, state, now, after, Some(entry)))
+}
+
+/// Whether a value is the wanted one; a file without types has only texts.
+fn same(form: Form, there: Option<&Value>, wanted: &Value) -> bool {
+    match (form, there) {
+        (Form::Ini, Some(Value::String(there))) => *there == keys::plain(wanted),
+        (_, there) => there == Some(wanted),
+    }
+}
+
+/// The text with a value as it was before, where nobody changed it since.
+fn put_back(form: Form, text: &str, key: &str, known: &Key) -> Result<String, keys::NoKeys> {
+    let parts: Vec<&str> = key.split('/').collect();
+    let there = keys::get(form, text, &parts)?;
+    match &known.before {
+        _ if !same(form, there.as_ref(), &known.placed) => Ok(text.to_owned()),
+        Some(before) => keys::set(form, text, &parts, before),
+        None => keys::remove(form, text, &parts),
+    }
+}
+
+fn undo_one(path: &Path, placed: &Placed) -> Placing {
+    let now = match read(path) {
+        Ok(now) => now,
+        Err(why) => return left(path, why),
+    };
+    let Some(entry) = placed.entry(path, now.as_deref()) else {
+        return placing(path, State::ToUndo, now.as_deref(), now.clone(), None);
+    };
+    let before = placed.bytes(entry.before.as_ref());
+    if entry.is_as_left(now.as_deref()) && !entry.touched {
+        return placing(path, State::ToUndo, now.as_deref(), before, None);
+    }
+    // A person removed it, or went on with it.
+    let Some(bytes) = now else { return placing(path, State::ToUndo, None, None, None) };
+    if let Some(form) = entry.form {
+        let text = String::from_utf8(bytes.clone()).map_err(|_| "it is not UTF-8".to_owned());
+        let undone = text.and_then(|text| {
+            let all = entry.keys.iter().try_fold(text, |text, (key, known)| put_back(form, &text, key, known));
+            all.map_err(|error| error.to_string())
+        });
+        return match undone {
+            Ok(text) => placing(path, State::ToUndo, Some(&bytes), Some(text.into_bytes()), None),
+            Err(why) => left(path, why),
+        };
+    }
+    let base = placed.bytes(entry.wanted.as_ref()).unwrap_or_default();
+    match diffy::merge_bytes(&base, &bytes, before.as_deref().unwrap_or_default()) {
+        Ok(merged) if merged.is_empty() && before.is_none() => placing(path, State::ToUndo, Some(&bytes), None, None),
+        Ok(merged) => placing(path, State::ToUndo, Some(&bytes), Some(merged), None),
+        Err(_) => Placing { path: path.to_path_buf(), state: State::Clash, change: None, is_new: false, entry: None },
+    }
+}
+
+/// Makes a file what was planned, and remembers it; `backups` gets what was there. Tells whether the file changed.
+///
+/// # Errors
+/// [`PlaceError`]; the file is as it was then.
+pub fn apply(placing: &Placing, placed: &mut Placed, backups: &Path) -> Result<bool, PlaceError> {
+    let now = placing.change.as_ref().map(|change| (change.before.clone(), change.after.clone()));
+    if let Some(entry) = &placing.entry {
+        let (before, after) = now.unwrap_or_else(|| (plan::now(&placing.path).ok().flatten(), None));
+        let after = if placing.change.is_some() { after } else { before.clone() };
+        placed.remember(&placing.path, entry.clone(), before.as_deref(), after.as_deref())?;
+    }
+    crash::point("setting-remembered");
+    if let Some(change) = &placing.change {
+        plan::apply(change, backups)?;
+    }
+    crash::point("setting-written");
+    match (&placing.entry, &placing.state) {
+        (Some(_), _) => placed.settle(&placing.path)?,
+        // What a person and the ladder both changed stays, and is theirs from now on.
+        (None, State::ToUndo | State::Clash) => placed.forget(&placing.path)?,
+        _ => {}
+    }
+    Ok(placing.change.is_some())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use serde_json::json;
+    use std::fs;
+
+    struct Home(tempfile::TempDir);
+
+    impl Home {
+        fn new() -> Self {
+            Self(tempfile::tempdir().unwrap())
+        }
+
+        fn file(&self) -> PathBuf {
+            self.0.path().join("home/settings.toml")
+        }
+
+        fn text(&self) -> Option<String> {
+            fs::read_to_string(self.file()).ok()
+        }
+
+        fn write(&self, text: &str) {
+            fs::create_dir_all(self.file().parent().unwrap()).unwrap();
+            fs::write(self.file(), text).unwrap();
+        }
+
+        /// Places what is wanted; a person who is asked agrees or not. Tells how the file stood.
+        fn place(&self, want: impl Into<Option<Want>>, agrees: bool) -> State {
+            let mut placed = Placed::read(&self.0.path().join("record")).unwrap();
+            let wanted: Vec<Wanted> = want.into().into_iter().map(|want| Wanted { path: self.file(), want }).collect();
+            let Some(placing) = plan(&wanted, &placed).pop() else { return State::Stands };
+            if placing.state != State::Differs || agrees {
+                apply(&placing, &mut placed, &self.0.path().join("backups")).unwrap();
+            }
+            placing.state
+        }
+    }
+
+    fn whole(text: &str) -> Want {
+        Want::Whole(text.into())
+    }
+
+    fn theme(theme: &str) -> Want {
+        let keys = [("look/theme".to_owned(), json!(theme))].into_iter().collect();
+        Want::Keys { form: Form::Toml, keys }
+    }
+
+    #[test]
+    fn a_file_of_a_person_is_replaced_only_where_they_agree_and_comes_back() {
+        let home = Home::new();
+        home.write("mine\n");
+        assert_eq!((home.place(whole("a\n"), false), home.text().as_deref()), (State::Differs, Some("mine\n")));
+        assert_eq!((home.place(whole("a\n"), true), home.text().as_deref()), (State::Differs, Some("a\n")));
+        assert_eq!(home.place(whole("a\n"), false), State::Stands);
+        assert_eq!((home.place(whole("b\n"), false), home.text().as_deref()), (State::ToWrite, Some("b\n")));
+        assert_eq!((home.place(None::<Want>, false), home.text().as_deref()), (State::ToUndo, Some("mine\n")));
+        assert_eq!(home.place(None::<Want>, false), State::Stands, "there is nothing more to undo");
+    }
+
+    #[test]
+    fn changes_of_both_are_merged_and_where_they_clash_the_persons_stays() {
+        let home = Home::new();
+        assert_eq!(home.place(whole("one\ntwo\nthree\nfour\nfive\n"), false), State::ToWrite);
+        home.write("one\ntwo\nthree\nfour\nfive\nmine\n");
+        assert_eq!(home.place(whole("one\ntwo\nthree\nfour\nfive\n"), false), State::Yours);
+        assert_eq!(home.place(whole("1\ntwo\nthree\nfour\nfive\n"), false), State::ToWrite);
+        assert_eq!(home.text().as_deref(), Some("1\ntwo\nthree\nfour\nfive\nmine\n"));
+        home.write("one of mine\ntwo\nthree\nfour\nfive\nmine\n");
+        assert_eq!(home.place(whole("one of theirs\ntwo\nthree\nfour\nfive\n"), false), State::Clash);
+        assert!(home.text().unwrap().starts_with("one of mine\n"));
+    }
+
+    #[test]
+    fn values_are_put_in_and_taken_back_one_by_one() {
+        let home = Home::new();
+        home.write("# mine\n[look]\nsize = 12\n");
+        assert_eq!(home.place(theme("dark"), false), State::ToWrite);
+        assert_eq!(home.text().as_deref(), Some("# mine\n[look]\nsize = 12\ntheme = \"dark\"\n"));
+        // A person's value stays, the ladder's newer one does not take its place.
+        home.write("# mine\n[look]\nsize = 14\ntheme = \"mine\"\n");
+        assert_eq!(home.place(theme("dark"), false), State::Yours);
+        assert_eq!(home.place(theme("light"), false), State::Clash);
+        assert!(home.text().unwrap().contains("\"mine\""));
+        home.write("# mine\n[look]\nsize = 14\ntheme = \"dark\"\n");
+        assert_eq!(home.place(None::<Want>, false), State::ToUndo);
+        assert_eq!(home.text().as_deref(), Some("# mine\n[look]\nsize = 14\n"));
+        // One that was there and is another's is asked about, and comes back.
+        home.write("look.theme = \"old\"\n");
+        assert_eq!(home.place(theme("dark"), false), State::Differs);
+        assert_eq!(home.text().as_deref(), Some("look.theme = \"old\"\n"));
+        assert_eq!(home.place(theme("dark"), true), State::Differs);
+        assert_eq!(home.text().as_deref(), Some("look.theme = \"dark\"\n"));
+        assert_eq!(
+            (home.place(None::<Want>, false), home.text().as_deref()),
+            (State::ToUndo, Some("look.theme = \"old\"\n"))
+        );
+        fs::remove_file(home.file()).unwrap();
+        assert_eq!(home.place(theme("dark"), false), State::ToWrite);
+        assert_eq!(
+            (home.place(None::<Want>, false), home.text()),
+            (State::ToUndo, None),
+            "a file that was made goes again"
+        );
+    }
+
+    #[test]
+    fn whoever_is_killed_on_the_way_leaves_nothing_that_is_taken_for_a_persons() {
+        for written in [false, true] {
+            let home = Home::new();
+            home.write("mine\n");
+            let _ = home.place(whole("a\n"), true);
+            // Killed after the record was made ready, before or after the file was written.
+            let mut placed = Placed::read(&home.0.path().join("record")).unwrap();
+            let wanted = [Wanted { path: home.file(), want: whole("b\n") }];
+            let placing = plan(&wanted, &placed).pop().unwrap();
+            placed.remember(&home.file(), placing.entry.clone().unwrap(), Some(b"a\n"), Some(b"b\n")).unwrap();
+            if written {
+                home.write("b\n");
+            }
+            let next = home.place(whole("c\n"), false);
+            assert_eq!((next, home.text().as_deref()), (State::ToWrite, Some("c\n")), "written: {written}");
+            assert_eq!((home.place(None::<Want>, false), home.text().as_deref()), (State::ToUndo, Some("mine\n")));
+        }
+    }
+
+    #[derive(Clone, Debug)]
+    enum Step {
+        Place(u8, bool),
+        Edit(u8),
+        Undo,
+    }
+
+    fn steps() -> impl Strategy<Value = Vec<Step>> {
+        let step = prop_oneof![
+            (0..3u8, any::<bool>()).prop_map(|(version, agrees)| Step::Place(version, agrees)),
+            (0..2u8).prop_map(Step::Edit),
+            Just(Step::Undo),
+        ];
+        proptest::collection::vec(step, 1..12)
+    }
+
+    proptest! {
+        /// Whatever the history, no line of the person's is lost, and after undoing nothing of the ladder's is left
+        /// where nothing clashed.
+        #[test]
+        fn no_line_of_a_person_is_ever_lost(before in proptest::option::of(Just("first of mine\n")), steps in steps()) {
+            let home = Home::new();
+            if let Some(text) = before {
+                home.write(text);
+            }
+            let (mut mine, mut clashed): (Vec<String>, bool) = (before.iter().map(|line| line.trim().to_owned()).collect(), false);
+            let mut given_up = false;
+            let version = |version: u8| whole(&format!("theirs {version}\na\nb\nc\nd\ne\nend of theirs\n"));
+            for (at, step) in steps.iter().chain([&Step::Undo]).enumerate() {
+                match step {
+                    Step::Place(number, agrees) => {
+                        let state = home.place(version(*number), *agrees);
+                        clashed |= state == State::Clash;
+                        // Who agrees that another file takes the place of theirs has it back when that goes.
+                        if state == State::Differs && *agrees {
+                            given_up = true;
+                        }
+                    }
+                    Step::Edit(place) => {
+                        let (line, text) = (format!("mine {at}"), home.text().unwrap_or_default());
+                        home.write(&if *place == 0 { format!("{line}\n{text}") } else { format!("{text}{line}\n") });
+                        mine.push(line);
+                    }
+                    Step::Undo => clashed |= home.place(None::<Want>, false) == State::Clash,
+                }
+                let text = home.text().unwrap_or_default();
+                let missing: Vec<&String> = mine.iter().filter(|line| !text.contains(line.as_str())).collect();
+                prop_assert!(missing.is_empty() || given_up, "{missing:?} after {step:?} of {steps:?} in\n{text}");
+                if matches!(step, Step::Undo) && !clashed {
+                    prop_assert!(missing.is_empty(), "{missing:?} after {steps:?} in\n{text}");
+                    prop_assert!(!text.contains("theirs"), "{steps:?}:\n{text}");
+                    given_up = false;
+                }
+            }
+        }
+    }
+}
