@@ -18,7 +18,8 @@ use crate::render::Out;
 use crate::render::text::shown;
 
 /// The variables that tell of proxies, in either case, of the session, and of the keys that are at hand in it.
-const TELLING: [&str; 11] = [
+const TELLING: [&str; 12] = [
+    "XDG_DATA_HOME",
     "SSH_AUTH_SOCK",
     "HTTP_PROXY",
     "http_proxy",
@@ -61,6 +62,7 @@ impl Context {
         host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
         // Whatever stands at the path it was started by; the program that runs is what is meant.
         host.person = etcetera::home_dir().ok();
+        host.installed = env::current_exe().ok();
         host.kladder = cfg!(target_os = "linux").then(|| "/proc/self/exe".into());
         if let Some(root) = &global.root {
             host = host.described(described_root(&folder.join(root))?);

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 use super::need::{self, Need, Way};
-use super::{CatalogError, Gate, Pattern, Trial};
+use super::{CatalogError, DesktopEntry, Gate, Pattern, Trial};
 use crate::digest::Digest;
 use crate::document::Source;
 use crate::names::{ToolName, is_plain};
@@ -58,6 +58,9 @@ pub struct Definition {
     /// Folders of it that it may write in, each ladder's own.
     #[serde(default, deserialize_with = "corners")]
     pub corners: Vec<InnerPath>,
+    /// What it shows on the desktop.
+    #[serde(default)]
+    pub desktop: Vec<DesktopEntry>,
     /// How to see that it works.
     #[serde(default)]
     pub checks: Vec<Trial>,
@@ -435,6 +438,13 @@ fn check(definition: &Definition, name: &str) -> Result<(), String> {
     }
     if let Some(id) = definition.licence.as_ref().filter(|id| !is_plain(id)) {
         return Err(format!("`{id}` cannot be the name of a licence"));
+    }
+    let is_known = |command: &CommandName| commands().any(|(known, _)| known == command);
+    if let Some(entry) = definition.desktop.iter().find(|entry| !is_known(&entry.command)) {
+        return Err(format!(
+            "the entry `{}` in the menu starts `{}`, which is none of its commands",
+            entry.name, entry.command
+        ));
     }
     let runs = definition.checks.iter().chain(&definition.set_up);
     if runs.clone().any(|trial| trial.run.is_empty()) {

@@ -5,6 +5,7 @@
 mod brings;
 mod card;
 mod definition;
+mod desktop;
 mod gate;
 mod licence;
 mod memory;
@@ -20,6 +21,7 @@ pub use definition::{
     AbsoluteLinks, Anew, Command, CommandName, Definition, HostProbe, Lends, Piece, Published, Release, Unpacking,
     VariableName,
 };
+pub use desktop::{DesktopEntry, Word};
 pub use gate::{Demand, Gate, Ranged};
 pub use licence::Licence;
 pub use memory::Memory;

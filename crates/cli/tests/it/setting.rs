@@ -2,6 +2,8 @@
 
 use std::fs;
 
+use kladder_pack::Entry;
+
 use crate::sandbox::{Ran, Sandbox, walkdir};
 
 const HEAD: &str = "[ladder]\ncatalog = \"../catalog\"\n[rungs]\nskerroc = \"=1.4.2\"\n";
@@ -133,4 +135,51 @@ fn a_record_that_is_damaged_is_told_with_what_helps_and_nothing_is_written() {
     fs::remove_dir_all(record.parent().unwrap()).unwrap();
     assert_eq!(climb(&sandbox, &[]), [stood(".look", "differs", false)]);
     assert_eq!(sandbox.read("user/.look"), "mine\n");
+}
+
+#[test]
+fn a_graphical_rung_is_in_the_menu_as_long_as_it_is_on_the_ladder() {
+    let sandbox = Sandbox::new();
+    let desktop = "[[desktop]]\nname = \"Plank & Co\"\ncommand = \"plank\"\nicon = \"share/plank.png\"\n\
+                   categories = [\"Development\"]\nopens = { \"text/x-plank\" = \"*.plank\", \"text/plain\" = \"\" }";
+    let entries = [Entry::program("plank", "#!/bin/sh\necho \"opened $*\"\n"), Entry::file("share/plank.png", "png")];
+    sandbox.plank("plank.tar.gz", &entries, &format!("commands = {{ plank = \"plank\" }}\n{desktop}"));
+    sandbox.wish("plank = \"any\"");
+    let before = home(&sandbox);
+    let placed = climb(&sandbox, &[]);
+    assert_eq!(
+        placed.iter().map(|(_, state, changed)| (state.as_str(), *changed)).collect::<Vec<_>>(),
+        [("to-write", true); 3]
+    );
+    let file = |ending: &str| {
+        let found = home(&sandbox).into_iter().find(|(name, _)| name.ends_with(ending)).unwrap();
+        String::from_utf8(found.1).unwrap()
+    };
+    let entry = file("plank-plank.desktop");
+    assert!(entry.contains("Name=Plank & Co\n") && entry.contains("MimeType=text/plain;text/x-plank;\n"), "{entry}");
+    assert!(
+        file("plank-plank.xml").contains("<glob pattern=\"*.plank\"/>")
+            && file("plank-plank.xml").contains("Plank &amp; Co")
+    );
+    let of = |key: &str| entry.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap().to_owned();
+    assert!(fs::metadata(of("Icon")).is_ok() && fs::metadata(of("TryExec")).is_ok());
+    // What a desktop does with it: the word in quotes, and the files in place of %F.
+    let exec = of("Exec").replace("%F", "a.plank");
+    let ran = std::process::Command::new("/bin/sh")
+        .arg("-c")
+        .arg(exec)
+        .env_clear()
+        .env("PATH", "/usr/bin:/bin")
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8_lossy(&ran.stdout), "opened a.plank\n", "{ran:?}");
+    assert!(file("terminal.desktop").contains("Terminal=true\n"));
+    assert!(climb(&sandbox, &[]).iter().all(|(_, state, changed)| state == "stands" && !changed));
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(home(&sandbox), before, "the entries go with the rung");
+    let wrong = sandbox.read("catalog/tools/plank.toml").replace("command = \"plank\"", "command = \"blank\"");
+    sandbox.write("catalog/tools/plank.toml", &wrong);
+    sandbox.wish("plank = \"any\"");
+    assert!(sandbox.run(&["pin"]).stderr.contains("starts `blank`, which is none of its commands"));
 }

@@ -3,6 +3,7 @@
 mod ascent;
 mod back;
 mod code;
+mod desktop;
 pub mod gates;
 mod licences;
 mod prospect;

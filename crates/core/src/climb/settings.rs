@@ -63,11 +63,10 @@ impl Site<'_> {
     }
 
     fn wanted(&self) -> Result<Vec<Wanted>, SettingsError> {
-        if self.ladder.settings.is_empty() {
-            return Ok(Vec::new());
-        }
         let route = self.route()?;
-        self.ladder.settings.iter().map(|setting| self.wanted_of(setting, &route)).collect()
+        let own: Result<Vec<_>, SettingsError> =
+            self.ladder.settings.iter().map(|setting| self.wanted_of(setting, &route)).collect();
+        Ok([own?, self.desktop(&route)].concat())
     }
 
     fn wanted_of(&self, setting: &Setting, route: &Route) -> Result<Wanted, SettingsError> {
@@ -109,7 +108,9 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<Vec<SettingPlaced>, SettingsError> {
         let wanted = self.wanted()?;
-        place(self.home, &self.landings(), &wanted, consent, wait, observer)
+        let placed = place(self.home, &self.landings(), &wanted, consent, wait, observer)?;
+        self.tell_desktop(&placed);
+        Ok(placed)
     }
 }
 

@@ -47,6 +47,8 @@ pub struct Host {
     pub variables: Vec<(String, String)>,
     /// The person's home folder, where that is known.
     pub person: Option<PathBuf>,
+    /// Where `kladder` is installed, for entries in menus that start it.
+    pub installed: Option<PathBuf>,
     /// The program that runs this, where it can start commands shut in ([`crate::host::enclosed::answer`]).
     pub kladder: Option<PathBuf>,
 }
@@ -58,7 +60,16 @@ impl Host {
     /// The host with its commands in `path`, on the platform this program was built for.
     pub fn new(path: OsString, temporary: &Path) -> Self {
         let (platform, temporary) = (platform_here(), temporary.to_path_buf());
-        Self { platform, path, temporary, root: "/".into(), variables: Vec::new(), person: None, kladder: None }
+        Self {
+            platform,
+            path,
+            temporary,
+            root: "/".into(),
+            variables: Vec::new(),
+            person: None,
+            installed: None,
+            kladder: None,
+        }
     }
 
     /// The same with facts from a folder laid out like `/`; its platform is the described one's.
