@@ -61,7 +61,7 @@ impl Context {
         let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
         host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
         // Whatever stands at the path it was started by; the program that runs is what is meant.
-        host.person = etcetera::home_dir().ok();
+        host.person = home_folder();
         host.installed = env::current_exe().ok();
         host.kladder = cfg!(target_os = "linux").then(|| "/proc/self/exe".into());
         if let Some(root) = &global.root {
@@ -117,12 +117,17 @@ fn described_root(folder: &Path) -> Result<PathBuf, Problem> {
         .ok_or_else(|| Problem::new(Code::BadFile, "there is no such folder to take the host's facts from").at(folder))
 }
 
+/// The person's home, which must be a real place.
+fn home_folder() -> Option<PathBuf> {
+    etcetera::home_dir().ok().filter(|home| home.is_absolute())
+}
+
 /// What decides which files the person's shells read.
 fn person() -> wire::Surroundings {
     let path = |name: &str| env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let absolute = |name: &str| path(name).filter(|path| path.is_absolute());
     wire::Surroundings {
-        home: etcetera::home_dir().unwrap_or_default(),
+        home: home_folder().unwrap_or_default(),
         shell: path("SHELL"),
         zsh: absolute("ZDOTDIR"),
         settings: absolute("XDG_CONFIG_HOME"),

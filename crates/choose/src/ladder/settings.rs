@@ -98,9 +98,9 @@ impl Setting {
     ) -> Result<Self, DocumentError> {
         let (name, whole) = (file.span(), form.span());
         let file = file.into_inner();
-        let is_path = file.starts_with("~/") || file.starts_with('/');
+        let is_path = file.starts_with("~/");
         if !is_path || file.ends_with('/') || file.split('/').any(|part| part == "..") || file.contains('\0') {
-            let message = "a setting is of a file: its path begins with `~/`, for your home, or with `/`".to_owned();
+            let message = "a setting is of a file in your home: its path begins with `~/`".to_owned();
             return Err(source.invalid(name, message));
         }
         let content = content(&file, form.into_inner()).map_err(|why| source.invalid(whole, why.to_owned()))?;

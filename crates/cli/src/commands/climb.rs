@@ -44,7 +44,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Climbed::Landed(landing) => (landing, true, Vec::new()),
         Climbed::Stopped(stopped) => return Err(Problem::from(&stopped)),
     };
-    let placed = settings::place(&site, context, out, options.take_settings, &progress)?;
+    let placed = settings::place(&site, context, out, options.take_settings, options.yes, &progress)?;
     let commands = site.landings().current_link().join("commands");
     out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took, &code, &placed))?;
     tell(&desk, &landing, changed, &mended, took, out)?;

@@ -23,11 +23,28 @@ pub(super) fn place(
     context: &Context,
     out: &Out,
     agrees: bool,
+    yes: bool,
     observer: &dyn Observer,
 ) -> Result<Vec<SettingPlaced>, Problem> {
     let asks = is_present(out) && !agrees;
+    if asks && !yes && !goes_on(site, out)? {
+        return Ok(Vec::new());
+    }
     let consent = |placing: &Placing| agrees || (asks && asked(placing, out));
     Ok(site.place_settings(&consent, context.around.wait, observer)?)
+}
+
+/// Shows what would be written into the person's home, and asks once for all of it.
+fn goes_on(site: &Site<'_>, out: &Out) -> Result<bool, Problem> {
+    let planned = site.settings()?;
+    let changes = planned.iter().filter(|placing| placing.state != State::Differs);
+    let changes: Vec<_> = changes.filter_map(|placing| placing.change.as_ref()).collect();
+    if changes.is_empty() {
+        return Ok(true);
+    }
+    out.say("\nThe ladder changes these files in your home:\n")?;
+    changes.iter().try_for_each(|change| out.verbatim(difference(change)))?;
+    Ok(Confirm::new("Write this?").with_default(true).with_render_config(look()).prompt().unwrap_or(false))
 }
 
 fn asked(placing: &Placing, out: &Out) -> bool {
@@ -70,6 +87,6 @@ pub(super) fn go_back(context: &Context, out: &Out, number: u32, observer: &dyn 
     let text = desk.site(&pins).landings().ladder(number)?;
     let ladder = Ladder::parse(&Source::new(desk.ladder.path.clone(), text))?;
     let desk = desk.with_ladder(ladder);
-    let placed = place(&desk.site(&pins), context, out, false, observer)?;
+    let placed = place(&desk.site(&pins), context, out, false, true, observer)?;
     tell(&placed, out)
 }

@@ -40,6 +40,13 @@ pub(super) fn run(context: &Context, out: &Out, options: &WireOptions) -> Result
 /// Plans, shows, asks and writes; tells whether anything was written.
 pub(super) fn put(context: &Context, out: &Out, asked: &[Shell], yes: bool) -> Result<bool, Problem> {
     let (home, host) = (&context.around.home, &context.around.host);
+    if context.person.home.as_os_str().is_empty() {
+        let problem = Problem::new(Code::Failed, "your home folder cannot be told, so nothing in it can be wired");
+        return Err(problem.next("set HOME"));
+    }
+    if host.is_described() {
+        return Err(Problem::new(Code::Usage, "a described machine has no shells to wire").next("leave `--root` out"));
+    }
     let wired = Wired::of(home);
     if !wired.is_true() {
         // Entering makes it what it should be.
@@ -63,7 +70,9 @@ pub(super) fn unwire(context: &Context, out: &Out, yes: bool) -> Result<ExitCode
 
 /// Takes the block out of every file that has one.
 pub(super) fn take_out(context: &Context, out: &Out, yes: bool) -> Result<bool, Problem> {
-    let planned = wire::unwired(context.person.all());
+    // Without a home there is nothing of it that could have been wired.
+    let is_known = !context.person.home.as_os_str().is_empty();
+    let planned = if is_known { wire::unwired(context.person.all()) } else { Vec::new() };
     let placed = to_take_back(&context.around.home)?;
     for change in placed.iter().filter_map(|placing| placing.change.as_ref()) {
         out.verbatim(difference(change))?;
@@ -80,7 +89,7 @@ pub(super) fn take_out(context: &Context, out: &Out, yes: bool) -> Result<bool, 
 
 /// Whether any start-up file has a block.
 pub(super) fn is_wired(context: &Context) -> bool {
-    !wire::unwired(context.person.all()).is_empty()
+    !context.person.home.as_os_str().is_empty() && !wire::unwired(context.person.all()).is_empty()
 }
 
 struct Doing {

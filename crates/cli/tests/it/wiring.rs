@@ -108,6 +108,19 @@ fn what_is_damaged_or_gone_keeps_no_shell_from_starting() {
         }
     }
     fs::remove_dir_all(&wired).unwrap();
+    // A folder of somebody else's behind a link is not walked into.
+    sandbox.write("user/bin/commands/precious", "mine");
+    symlink(sandbox.path("user/bin"), &wired).unwrap();
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(sandbox.read("user/bin/commands/precious") == "mine" && !wired.is_symlink());
+    let launcher = wired.join("commands/plank");
+    for damage in ["", "#!/bin/sh\nexit 0\n"] {
+        fs::remove_file(&launcher).unwrap();
+        fs::write(&launcher, damage).unwrap();
+        fs::write(wired.join("ladders.table"), damage).unwrap();
+        let _ = sandbox.run(&["climb"]).passed();
+    }
+    fs::remove_dir_all(&wired).unwrap();
     // A climb brings all of it back.
     let _ = sandbox.run(&["climb"]).passed();
     let (_, bash) = shells().remove(0);

@@ -64,7 +64,7 @@ impl Dialect {
         let (name, lines) = (name.as_bytes(), |parts: [&[u8]; 5]| parts.concat());
         match self {
             Self::Posix => {
-                let check: &[u8] = b"case $- in *i*) alias ";
+                let check: &[u8] = b"case $- in *i*) command -v ";
                 lines([
                     check,
                     name,
@@ -74,7 +74,7 @@ impl Dialect {
                 ])
             }
             Self::Fish => {
-                let check: &[u8] = b"status is-interactive; and not functions -q ";
+                let check: &[u8] = b"status is-interactive; and not type -q ";
                 lines([check, name, b"; and alias ", &[name, b" "].concat(), &[&word, b"\n".as_slice()].concat()])
             }
             // They take no such texts from here.

@@ -28,10 +28,7 @@ impl Site<'_> {
             !rung.definition.desktop.is_empty() && rung.key.household.is_shared() && rung.shelved().is_some()
         };
         let rungs: Vec<&Rung> = route.rungs.iter().filter(graphical).collect();
-        if rungs.is_empty() {
-            return Vec::new();
-        }
-        let data = self.person_data();
+        let Some(data) = self.person_data().filter(|_| !rungs.is_empty()) else { return Vec::new() };
         // Two ladders may have the same tool, and each its own entry.
         let ladder = Digest::of(self.ladder.path.as_os_str().as_encoded_bytes()).short();
         let named = |folder: &str, what: &str, ending: &str| {
@@ -56,7 +53,7 @@ impl Site<'_> {
 
     /// Has the system's own lists made anew, where it has programs for that; a desktop without them looks by itself.
     pub(super) fn tell_desktop(&self, placed: &[SettingPlaced]) {
-        let data = self.person_data();
+        let Some(data) = self.person_data() else { return };
         // From what each list is made, and what it is then; everything else in the folder of types is made from the packages.
         let lists = [
             ("applications", "", "update-desktop-database", "mimeinfo.cache"),
@@ -91,10 +88,10 @@ impl Site<'_> {
     }
 
     /// Where programs of this person keep data (XDG Base Directory Specification).
-    fn person_data(&self) -> PathBuf {
+    fn person_data(&self) -> Option<PathBuf> {
         let named = self.host.variables.iter().find(|(name, _)| name == "XDG_DATA_HOME").map(|(_, value)| value.into());
-        let usual = || self.host.person.clone().unwrap_or_else(|| "/".into()).join(".local/share");
-        named.filter(|path: &PathBuf| path.is_absolute()).unwrap_or_else(usual)
+        let usual = || Some(self.host.person.as_ref()?.join(".local/share"));
+        named.filter(|path: &PathBuf| path.is_absolute()).or_else(usual)
     }
 
     fn entry(&self, rung: &Rung, entry: &DesktopEntry) -> String {

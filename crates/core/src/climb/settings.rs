@@ -22,6 +22,9 @@ pub enum SettingsError {
     /// A file that the ladder brings along cannot be read.
     #[error(transparent)]
     From(FileError),
+    /// The person's home folder is not known.
+    #[error("your home folder cannot be told")]
+    NoHome,
     /// There is no route, so that nothing can be filled in.
     #[error(transparent)]
     Route(#[from] RouteError),
@@ -91,10 +94,8 @@ impl Site<'_> {
                 Want::Keys { form: *form, keys }
             }
         };
-        let home = self.host.person.clone().unwrap_or_else(|| "/".into());
-        let path =
-            setting.file.strip_prefix("~/").map_or_else(|| PathBuf::from(&setting.file), |below| home.join(below));
-        Ok(Wanted { path, want })
+        let home = self.host.person.as_ref().ok_or(SettingsError::NoHome)?;
+        Ok(Wanted { path: home.join(setting.file.trim_start_matches("~/")), want })
     }
 
     /// Places the settings; `consent` is asked for each file of a person that would have to change.

@@ -197,8 +197,13 @@ fn write(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
     let is_plain = meta.nlink() == 1 && meta.uid() == rustix::process::geteuid().as_raw();
     let new = if is_plain { tempfile::Builder::new().prefix(".kladder-").tempfile_in(folder).ok() } else { None };
     let Some(mut new) = new else {
-        // Other names of the file, its owner, or a folder that cannot be written: the copy was made before.
-        return fs::write(path, bytes).on("write", path);
+        // Other names of the file, its owner, or a folder that cannot be written. What was there had room before.
+        let before = fs::read(path).on("read", path)?;
+        let written = fs::write(path, bytes);
+        if written.is_err() {
+            let _ = fs::write(path, before);
+        }
+        return written.on("write", path);
     };
     new.write_all(bytes).and_then(|()| new.as_file().sync_all()).on("write", path)?;
     new.as_file().set_permissions(meta.permissions()).on("write", path)?;

@@ -50,6 +50,7 @@ impl From<SettingsError> for Problem {
             SettingsError::From(error) => Self::from(error)
                 .why("`[settings]` in the ladder names it")
                 .next("bring the file, then `kladder climb`"),
+            SettingsError::NoHome => Self::of(Code::Failed, &error).next("set HOME"),
             SettingsError::Route(error) => route(&error),
             SettingsError::Climb(error) => error.into(),
             SettingsError::Place(PlaceError::Wire(error)) => error.into(),

@@ -146,6 +146,10 @@ impl Wired {
     /// Whether it is what follows from the landings, as far as a glance tells.
     pub fn is_true(&self) -> bool {
         let Ok(wanted) = self.wanted() else { return true };
+        let is_folder = |path: &Path| fs::symlink_metadata(path).is_ok_and(|meta| meta.is_dir());
+        if !is_folder(&self.folder) || !is_folder(&self.commands()) {
+            return false;
+        }
         let names: BTreeSet<OsString> = files::names(&self.commands()).unwrap_or_default().into_iter().collect();
         names == wanted.commands
             && names.iter().all(|name| launcher_differs(&self.commands().join(name), false).is_none())
@@ -163,8 +167,11 @@ impl Wired {
         }
         let wanted = self.wanted()?;
         let commands = self.commands();
-        if fs::symlink_metadata(&commands).is_ok_and(|meta| !meta.is_dir()) {
-            files::remove_tree(&commands)?;
+        // A link would lead into a folder of somebody else's, whose names are none of these.
+        for folder in [&self.folder, &commands] {
+            if fs::symlink_metadata(folder).is_ok_and(|meta| !meta.is_dir()) {
+                files::remove_tree(folder)?;
+            }
         }
         files::create_folder(&commands)?;
         // The table first: a launcher never finds less than what its landing has.
