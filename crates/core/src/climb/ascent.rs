@@ -88,7 +88,6 @@ impl Site<'_> {
         let after = before.map(|landing| landing.number);
         let landing = draft.finish(Made { ladder, text, pins: &pins, rungs, skipped_gates, after })?;
         landings.make_current(number, None)?;
-        crash::point("landing-switched");
         Wired::of(self.home).refresh()?;
         observer.event(&Event::Landed { number });
         Ok(Climbed::Landed(landing))

@@ -29,7 +29,6 @@ use serde_json::Value;
 use self::record::{Entry, Key};
 use super::files_of::{Shell, StartFile};
 use super::plan::{self, Change, Obstacle, WireError};
-use crate::base::crash;
 use crate::base::record::RecordError;
 
 /// A file as a ladder wants it.
@@ -308,11 +307,9 @@ pub fn apply(placing: &Placing, placed: &mut Placed, backups: &Path) -> Result<b
         let after = if placing.change.is_some() { after } else { before.clone() };
         placed.remember(&placing.path, entry.clone(), before.as_deref(), after.as_deref())?;
     }
-    crash::point("setting-remembered");
     if let Some(change) = &placing.change {
         plan::apply(change, backups)?;
     }
-    crash::point("setting-written");
     match (&placing.entry, &placing.state) {
         (Some(_), _) => placed.settle(&placing.path)?,
         // What a person and the ladder both changed stays, and is theirs from now on.
