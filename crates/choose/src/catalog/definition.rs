@@ -58,6 +58,9 @@ pub struct Definition {
     /// Folders of it that it may write in, each ladder's own.
     #[serde(default, deserialize_with = "corners")]
     pub corners: Vec<InnerPath>,
+    /// Lines that an interactive shell reads when it starts, by shell.
+    #[serde(default)]
+    pub lines: BTreeMap<LinesFor, Template>,
     /// What it shows on the desktop.
     #[serde(default)]
     pub desktop: Vec<DesktopEntry>,
@@ -71,6 +74,32 @@ pub struct Definition {
 
 fn a_tool() -> String {
     "tool".to_owned()
+}
+
+/// The shells that can be given lines.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LinesFor {
+    /// bash.
+    Bash,
+    /// zsh.
+    Zsh,
+    /// fish.
+    Fish,
+}
+
+impl LinesFor {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Bash, Self::Zsh, Self::Fish];
+
+    /// The shell's name.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Bash => "bash",
+            Self::Zsh => "zsh",
+            Self::Fish => "fish",
+        }
+    }
 }
 
 /// What must be started anew before something counts.

@@ -18,8 +18,8 @@ mod trial;
 pub use brings::Brings;
 pub use card::{Artifact, Card, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use definition::{
-    AbsoluteLinks, Anew, Command, CommandName, Definition, HostProbe, Lends, Piece, Published, Release, Unpacking,
-    VariableName,
+    AbsoluteLinks, Anew, Command, CommandName, Definition, HostProbe, Lends, LinesFor, Piece, Published, Release,
+    Unpacking, VariableName,
 };
 pub use desktop::{DesktopEntry, Word};
 pub use gate::{Demand, Gate, Ranged};

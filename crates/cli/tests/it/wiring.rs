@@ -166,6 +166,25 @@ fn in_each_folder_the_ladder_that_counts_answers_also_after_switches() {
     sandbox.edit("user/.bashrc", "# Kite", "alias ll='echo mine'\n# Kite");
     assert!(said("shopt -s expand_aliases\ntide").starts_with("tidlow 4."), "{}", said("tide"));
     assert!(said("shopt -s expand_aliases\nll").starts_with("mine"));
+    // So are the lines that a rung brings for a shell; they go with it.
+    let entries = [Entry::program("board", "#!/bin/sh\n")];
+    let lines = "[lines]\nbash = \"BOARD_PROMPT='{version} of bash'\"\nzsh = \"BOARD_PROMPT='of zsh'\"\nfish = \"set -g BOARD_PROMPT 'of fish'\"\n";
+    sandbox.plank("board.tar.gz", &entries, &format!("commands = {{ board = \"board\" }}\n{lines}"));
+    let own = sandbox.read("home/config/ladder.toml");
+    sandbox.write("home/config/ladder.toml", &own.replace("[aliases]", "plank = \"any\"\n[aliases]"));
+    let _ = away(&["climb"]).passed();
+    wire(&sandbox, &["--shell", "zsh", "--shell", "fish"]);
+    for (name, program) in shells().into_iter().filter(|(name, _)| *name != "dash") {
+        let prompt = |how: &[&str]| {
+            let ran = shell(&sandbox, &program, how, "echo \"<$BOARD_PROMPT>\"", &[("PATH", "/usr/bin:/bin")]);
+            String::from_utf8_lossy(&ran.stdout).into_owned()
+        };
+        assert!(prompt(&["-i"]).contains(&format!("of {name}>")), "{name}: {}", prompt(&["-i"]));
+        assert_eq!(prompt(&["-l"]), "<>\n", "{name}: not where nobody sees it");
+    }
+    sandbox.write("home/config/ladder.toml", &own);
+    let _ = away(&["climb"]).passed();
+    assert_eq!(said("echo \"<$BOARD_PROMPT>\""), "<>\n0");
     // The workstation's variables are in every shell; the badge tells which ladder counts.
     assert_eq!(sandbox.run(&["vars", "--badge"]).passed().stdout, "desk\n");
     assert_eq!(away(&["vars", "--badge"]).passed().stdout, "workstation\n");

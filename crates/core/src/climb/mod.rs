@@ -15,6 +15,7 @@ pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};
 pub use prospect::Prospect;
 
+use std::cell::OnceCell;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -41,6 +42,7 @@ use crate::prove::verify::{Bench, VerifyError};
 use crate::settings::Home;
 use crate::tasks::launch::{LaunchError, Wiring};
 use crate::tasks::{Rung, TaskError};
+use crate::wire::placed::Wanted;
 
 /// A rung that was not climbed, and why.
 #[derive(Debug)]
@@ -153,6 +155,8 @@ pub struct Site<'s> {
     pub network: &'s Network,
     /// Nothing but the cache and yards that are folders may be used.
     pub offline: bool,
+    /// What the ladder wants in the home, once it was found out.
+    pub wanted: OnceCell<Vec<Wanted>>,
 }
 
 /// A restart or a new session is due before the climb can go on.
@@ -214,6 +218,10 @@ impl Site<'_> {
         let route = self.route()?;
         if let Some(landing) = self.all_stand(&route) {
             Self::check_licences(&route, request)?;
+            // The route is not planned again only for this; what cannot be told is told by whoever asks for it.
+            if let Ok(wanted) = self.wanted_on(&route) {
+                let _ = self.wanted.set(wanted);
+            }
             if !Wired::of(self.home).is_true() {
                 // Entering mends it.
                 drop(Writer::enter(self.home, request.wait, observer)?);

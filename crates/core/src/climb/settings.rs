@@ -66,10 +66,17 @@ impl Site<'_> {
     }
 
     fn wanted(&self) -> Result<Vec<Wanted>, SettingsError> {
-        let route = self.route()?;
+        match self.wanted.get() {
+            Some(wanted) => Ok(wanted.clone()),
+            None => self.wanted_on(&self.route()?),
+        }
+    }
+
+    /// What the ladder wants in the home, and the rungs of a route on the desktop.
+    pub(super) fn wanted_on(&self, route: &Route) -> Result<Vec<Wanted>, SettingsError> {
         let own: Result<Vec<_>, SettingsError> =
-            self.ladder.settings.iter().map(|setting| self.wanted_of(setting, &route)).collect();
-        Ok([own?, self.desktop(&route)].concat())
+            self.ladder.settings.iter().map(|setting| self.wanted_of(setting, route)).collect();
+        Ok([own?, self.desktop(route)].concat())
     }
 
     fn wanted_of(&self, setting: &Setting, route: &Route) -> Result<Wanted, SettingsError> {

@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{Brings, Command, CommandName};
+use kladder_choose::catalog::{Brings, Command, CommandName, LinesFor};
 use kladder_choose::names::{Household, ToolName};
 use kladder_choose::template::{Hole, Template};
 use kladder_choose::version::Version;
@@ -19,6 +19,7 @@ use crate::base::event::{Difference, How};
 use crate::base::files::{self, FileError};
 use crate::keep::launchers::{self, launcher_differs};
 use crate::keep::state::TaskName;
+use crate::keep::wired::lines_file;
 
 /// Why rungs could not be wired.
 #[derive(Debug, thiserror::Error)]
@@ -63,6 +64,9 @@ impl Task for Launch<'_> {
         for (name, Command { file, arguments }) in &self.rung.commands {
             digest = digest.field("command", name.as_str()).field("file", file.as_written());
             digest = digest.list("arguments", arguments.iter().map(Template::as_written));
+        }
+        for (shell, lines) in &self.rung.definition.lines {
+            digest = digest.field("lines", shell.as_str()).field("text", lines.as_written());
         }
         for (name, value) in &self.rung.definition.variables {
             digest = digest.field("variable", name.as_str()).field("value", value.as_written());
@@ -121,12 +125,14 @@ fn near_files(folder: &Path, wanted: &Path) -> Vec<PathBuf> {
 pub struct Wiring {
     /// By household; the ladder's own is always there.
     tables: BTreeMap<Household, Table>,
+    /// By shell: what interactive ones read when they start, of the ladder's own rungs.
+    lines: BTreeMap<LinesFor, Vec<u8>>,
 }
 
 /// That of a ladder without rungs.
 impl Default for Wiring {
     fn default() -> Self {
-        Self { tables: BTreeMap::from([(Household::shared(), Table::default())]) }
+        Self { tables: BTreeMap::from([(Household::shared(), Table::default())]), lines: BTreeMap::new() }
     }
 }
 
@@ -158,6 +164,16 @@ impl Wiring {
             }
             for name in rung.commands.keys().filter(|name| !is_left_out(answers, name.as_str(), rung)) {
                 claim(Brings::Command(name.to_string()))?;
+            }
+        }
+        for rung in wired.iter().filter(|rung| rung.key.household.is_shared()) {
+            let folder = rung.files();
+            for (shell, lines) in &rung.definition.lines {
+                let text = filled(lines, &rung.version, &folder, &folder).into_encoded_bytes();
+                let all = wiring.lines.entry(*shell).or_default();
+                all.extend(["# ", rung.key.tool.as_str(), "\n"].concat().into_bytes());
+                all.extend(text);
+                all.push(b'\n');
             }
         }
         wiring.inherit();
@@ -222,6 +238,14 @@ impl Wiring {
     /// [`FileError`] where a folder of commands cannot be listed.
     pub fn differences(&self, landing: &Path, thoroughly: bool) -> Result<Vec<Difference>, FileError> {
         let mut found = Vec::new();
+        for (shell, lines) in &self.lines {
+            let path = landing.join(lines_file(*shell));
+            match fs::read(&path) {
+                Ok(bytes) if bytes == *lines => {}
+                Ok(_) => found.push(Difference { path, how: How::Changed }),
+                Err(_) => found.push(Difference { path, how: How::Missing }),
+            }
+        }
         for (household, table) in &self.tables {
             let folder = landing.join(folder_of(household));
             let file = folder.join(TABLE);
@@ -268,6 +292,9 @@ fn claim(
 /// [`FileError`] where a table or a launcher cannot be written.
 pub fn write(wiring: &Wiring, landing: &Path, data: &Path) -> Result<(), FileError> {
     let program = launchers::at(data)?;
+    for (shell, lines) in &wiring.lines {
+        files::replace(&landing.join(lines_file(*shell)), lines)?;
+    }
     let mut tables = wiring.tables.iter();
     tables.try_for_each(|(household, table)| write_table(table, &landing.join(folder_of(household)), &program))
 }

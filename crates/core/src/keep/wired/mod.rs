@@ -21,6 +21,7 @@ use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use kladder_choose::catalog::LinesFor;
 use kladder_choose::document::Source;
 use kladder_choose::ladder::Ladder;
 use kladder_launch::ladders::{Ladders, Project};
@@ -44,6 +45,11 @@ pub struct Wired {
     data: PathBuf,
     ladders: PathBuf,
     own: PathBuf,
+}
+
+/// The file of a landing that an interactive shell reads, relative to the landing's folder.
+pub fn lines_file(shell: LinesFor) -> PathBuf {
+    ["lines.", shell.as_str()].concat().into()
 }
 
 /// What a wired command starts.
@@ -253,8 +259,30 @@ impl Wired {
         let variables = bytes.and_then(|bytes| table::variables(&bytes).ok()).unwrap_or_default();
         text.extend(dialect.set_all(&variables));
         text.extend(dialect.set(OsStr::new(SINCE), OsStr::new(&self.since())));
+        text.extend(own.map(|own| Self::lines(dialect, own)).unwrap_or_default());
         let aliases = own.map(aliases).unwrap_or_default();
         text.extend(aliases.iter().flat_map(|(name, stands_for)| dialect.alias(name, stands_for)));
+        text
+    }
+
+    /// Reads the lines of the workstation's landing, in interactive shells that have some.
+    fn lines(dialect: Dialect, own: &Landings) -> Vec<u8> {
+        let mut text = Vec::new();
+        for shell in LinesFor::ALL.into_iter().filter(|shell| (*shell == LinesFor::Fish) == (dialect == Dialect::Fish))
+        {
+            let file = own.current_link().join(lines_file(shell));
+            if !file.is_file() {
+                continue;
+            }
+            let word = dialect.word(file.as_os_str());
+            let [is_this, read]: [&[u8]; 2] = match shell {
+                LinesFor::Fish => [b"status is-interactive; and test -r ", b"; and source "],
+                LinesFor::Bash => [b"case \"${BASH_VERSION:+$-}\" in *i*) [ -r ", b" ] && command . "],
+                LinesFor::Zsh => [b"case \"${ZSH_VERSION:+$-}\" in *i*) [ -r ", b" ] && . "],
+            };
+            let end: &[u8] = if shell == LinesFor::Fish { b"\n" } else { b" ;; esac\n" };
+            text.extend([is_this, &word, read, &word, end].concat());
+        }
         text
     }
 
