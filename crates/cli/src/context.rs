@@ -82,8 +82,13 @@ impl Context {
 
     /// The same surroundings with another home and ladder.
     pub(crate) fn elsewhere(&self, home: Home, ladder: PathBuf) -> Self {
-        let around = Surroundings { home, ladder: Some(ladder), yards: Vec::new(), ..self.around.clone() };
-        Self { around, root: None, ..self.clone() }
+        // Whoever works there has a home there too: nothing of the real one is touched.
+        let person = home.config.with_file_name("person");
+        let host = Host { person: Some(person.clone()), ..self.around.host.clone() };
+        let around = Surroundings { home, host, ladder: Some(ladder), yards: Vec::new(), ..self.around.clone() };
+        let shell = self.person.shell.clone();
+        let person = wire::Surroundings { home: person, shell, ..wire::Surroundings::default() };
+        Self { around, person, since: None, root: None }
     }
 
     /// The folder that `KLADDER_HOME` names.

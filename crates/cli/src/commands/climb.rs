@@ -51,7 +51,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     tell_code(&code, out)?;
     settings::tell(&placed, out)?;
     if changed {
-        reach(context, out)?;
+        reach(context, out, options.yes)?;
     }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
@@ -105,9 +105,9 @@ fn tell(
 }
 
 /// How the commands of a new landing are reached from here. Once, the person is offered to have their shells wired.
-fn reach(context: &Context, out: &Out) -> Result<(), Problem> {
+fn reach(context: &Context, out: &Out, yes: bool) -> Result<(), Problem> {
     let mut is_wired = wire::is_wired(context);
-    if !is_wired && is_present(out) && Wired::of(&context.around.home).offer_once() {
+    if !is_wired && !yes && is_present(out) && Wired::of(&context.around.home).offer_once() {
         out.say("\nYour shells do not have the commands yet. This would put them there:\n")?;
         is_wired = wire::put(context, out, &[], false)?;
     }

@@ -10,11 +10,11 @@ use kladder_core::settings::Home;
 use kladder_demo::Layout;
 use kladder_yard::Yard;
 
-use super::{climb, pin, route, standing, verify};
+use super::{climb, pin, route, standing, verify, wire};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::count;
 
-use crate::args::{ClimbOptions, PinOptions, VerifyOptions};
+use crate::args::{ClimbOptions, PinOptions, ShellName, VerifyOptions, WireOptions};
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{FAINT, GOOD, STRONG, TOLD, styled};
@@ -101,6 +101,9 @@ impl<'d> Demo<'d> {
         route::run(inner, out, false)?;
         self.step("The climb", "kladder climb --accept-licence neapstone-terms")?;
         climb::run(inner, out, &Self::consent())?;
+        self.step("Its commands in every new terminal of a home of its own", "kladder wire --shell bash --yes")?;
+        let shells = vec![ShellName::Bash];
+        wire::run(inner, out, &WireOptions { shells, yes: true, ..WireOptions::default() })?;
         self.step("Does it all work, and together?", "kladder verify")?;
         if verify::run(inner, out, &VerifyOptions::default())? != ExitCode::SUCCESS {
             return Err(Problem::new(Code::CheckFailed, "a check of the demo failed; see above"));

@@ -233,7 +233,7 @@ pub(super) fn this_terminal(context: &Context) -> String {
     let file = wired.start_file(shell.dialect());
     let word = shell.dialect().word(file.as_os_str());
     let start = if shell == Shell::Fish { "source" } else { "." };
-    format!("This one gets them with\n\n    {}\n", styled(TOLD, format!("{start} {}", String::from_utf8_lossy(&word))))
+    format!("This one gets them with\n\n    {}", styled(TOLD, format!("{start} {}", String::from_utf8_lossy(&word))))
 }
 
 /// Whether this terminal has the commands, and the variables as they are now.

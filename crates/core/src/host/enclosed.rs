@@ -1,7 +1,7 @@
 //! A process of our own that shuts itself in before it starts what it was given: namespaces are had by a process of one
 //! thread only, and this program has many.
 //!
-//! It is this program again, called with [`WORD`] and what the process may do; whoever is `kladder`'s main function hands
+//! It is this program again, called with a word of its own and what the process may do; whoever is `kladder`'s main function hands
 //! its arguments to [`answer`] first. The first of the two processes makes the namespaces, the second is the first process in
 //! them: it starts the command, confined as ever, and all that is left ends with it. What became of it stands in a file
 //! that the command cannot write.
@@ -116,7 +116,7 @@ fn folders(many: &OsStr, rest: &mut impl Iterator<Item = OsString>) -> Option<Ve
     Some(rest.take(many).map(PathBuf::from).collect())
 }
 
-/// Does what a call with [`WORD`] asks for, and tells the exit code; `None` for every other call.
+/// Does what a call with that word asks for, and tells the exit code; `None` for every other call.
 pub fn answer(arguments: impl IntoIterator<Item = OsString>) -> Option<u8> {
     let arguments: Vec<OsString> = arguments.into_iter().skip(1).collect();
     let is_second = match arguments.first()? {
