@@ -22,7 +22,8 @@ fresh() {
     kladder demo --keep "$desk" --quiet
     chmod -R u+w "$desk/home" && rm -rf "$desk/home" "$desk/desk/ladder.pinned.toml"
     cp -r "$here/../../crates/core/tests/hosts" "$desk/hosts"
-    export KLADDER_HOME="$desk/home"
+    export KLADDER_HOME="$desk/home" HOME="$desk/person" SHELL=/bin/bash
+    mkdir "$HOME" && printf "alias skerroc='skerroc --calm'\n" >"$HOME/.bashrc"
     cd "$desk/desk"
 }
 
@@ -55,14 +56,20 @@ keys() { typed="$*"; }
 
 wanted="$*"
 fresh story
-shot help kladder --help
 shot survey kladder survey --root ../hosts/graphics-desk
 shot pin kladder pin
 shot route kladder route
 shot about kladder about tidlow
-keys Return
+keys Return n Return
 shot climb kladder climb --accept-licence neapstone-terms
 shot verify kladder verify
+keys Return
+shot wire kladder wire
+kladder climb --quiet --accept-licence neapstone-terms
+kladder wire --quiet --yes
+shot answers kladder why skerroc --command
+keys H a r b o u r space M o l e Return
+shot rehearse kladder rehearse first-reading first
 shot standing kladder
 # Where the pictures above were not wanted, nothing is pinned or climbed yet.
 kladder climb --quiet --accept-licence neapstone-terms
@@ -76,13 +83,6 @@ shot log kladder log
 keys n Return
 shot clear kladder clear --keep 1 --idle 0
 kladder back --quiet
-# A climb that is killed in the middle, and the next one.
-chmod -R u+w "$desk/home/data/shelf" && rm -rf "$desk/home/data/shelf/wrackle" "$desk/home/cache"
-kladder climb --quiet & climb=$!
-while [ ! -e "$desk/home/data/staging" ]; do :; done
-kill -9 $climb; wait $climb 2>/dev/null || true
-keys Return
-shot killed kladder climb
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"\noarweld = "<3"/' ladder.toml
 shot clash kladder climb
 fresh damaged
