@@ -31,10 +31,10 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Request { wait: context.around.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
     let person = Person::new(out, options.yes);
     let climbed = site.climb(&request, &person, &progress);
-    let stands = !matches!(climbed, Err(_) | Ok(Climbed::Stopped(_)));
-    let code = if stands { site.bring_code(context.around.wait, &progress)? } else { Vec::new() };
-    progress.finish();
     let took = started.elapsed().saturating_sub(person.waited());
+    let stands = !matches!(climbed, Err(_) | Ok(Climbed::Stopped(_)));
+    let code = if stands { site.bring_code(context.around.wait, &progress) } else { Ok(Vec::new()) };
+    progress.finish();
     if person.interrupted() {
         return Err(Problem::interrupted());
     }
@@ -44,7 +44,15 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         Climbed::Landed(landing) => (landing, true, Vec::new()),
         Climbed::Stopped(stopped) => return Err(Problem::from(&stopped)),
     };
-    let placed = settings::place(&site, context, out, options.take_settings, options.yes, &progress)?;
+    let placed = settings::place(&site, context, out, options.take_settings, options.yes, &progress);
+    // What comes after the landing may fail; the landing stands, and is told in any case.
+    let (code, placed) = match (code.map_err(Problem::from), placed) {
+        (Ok(code), Ok(placed)) => (code, placed),
+        (Err(problem), _) | (_, Err(problem)) => {
+            tell(&desk, &landing, changed, &mended, took, out)?;
+            return Err(problem.why(format!("landing {} stands all the same", landing.number)));
+        }
+    };
     let commands = site.landings().current_link().join("commands");
     out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took, &code, &placed))?;
     tell(&desk, &landing, changed, &mended, took, out)?;

@@ -87,9 +87,10 @@ pub(super) fn take_out(context: &Context, out: &Out, yes: bool) -> Result<bool, 
     Ok(goes)
 }
 
-/// Whether any start-up file has a block.
+/// Whether any start-up file has the block of this home.
 pub(super) fn is_wired(context: &Context) -> bool {
-    !context.person.home.as_os_str().is_empty() && !wire::unwired(context.person.all()).is_empty()
+    let is_known = !context.person.home.as_os_str().is_empty();
+    is_known && wire::is_wired(context.person.all(), &Wired::of(&context.around.home))
 }
 
 struct Doing {

@@ -93,6 +93,7 @@ fn a_persons_own_file_is_not_replaced_unless_they_agree() {
     sandbox.write("desk/ladder.toml", &format!("{HEAD}{settings}"));
     let missing = sandbox.run(&["climb"]);
     assert!(missing.code != 0 && missing.stderr.contains("nowhere"), "{} {}", missing.code, missing.stderr);
+    assert!(missing.stdout.contains("landing 1") && missing.stderr.contains("landing 1 stands all the same"));
     sandbox.write("desk/nowhere", "here\n");
     let differs =
         [stood(".gone", "to-write", true), stood(".look", "differs", false), stood(".theme.json", "differs", false)];

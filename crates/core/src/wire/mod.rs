@@ -11,4 +11,4 @@ mod plan;
 
 pub use asked::{Answered, Place, ask};
 pub use files_of::{Shell, StartFile, Surroundings};
-pub use plan::{Change, Obstacle, Planned, WireError, apply, unwired, wired};
+pub use plan::{Change, Obstacle, Planned, WireError, apply, is_wired, unwired, wired};

@@ -87,6 +87,12 @@ pub fn unwired(files: Vec<StartFile>) -> Vec<Planned> {
     files.into_iter().filter_map(change).collect()
 }
 
+/// Whether some file has the block of this home. One of another home, which may be there as well, does not count.
+pub fn is_wired(files: Vec<StartFile>, home: &Wired) -> bool {
+    let with_block = unwired(files).into_iter().map(|planned| planned.file).collect();
+    wired(with_block, home).iter().any(|planned| matches!(planned.change, Ok(None)))
+}
+
 /// The lines of a file's block.
 fn lines(file: &StartFile, wired: &Wired) -> Result<Vec<u8>, Obstacle> {
     if file.shell != Shell::Session {
