@@ -79,6 +79,19 @@ fn code_is_brought_once_and_what_is_there_is_left_alone() {
         ["two", "one", "one", "deep"]
     );
     assert_eq!((read("newest/mine.txt").as_str(), read("newest/level.skw").as_str()), ("mine", ""));
+    // Version control is told who works here, where nothing in its own settings says so.
+    assert!(!sandbox.path("user/.gitconfig").exists());
+    let settings = sandbox.read("home/config/config.toml");
+    sandbox.write(
+        "home/config/config.toml",
+        &format!("{settings}[identity]\nname = \"A Keeper\"\nemail = \"keeper@harbour.example\"\n"),
+    );
+    sandbox.write("user/.gitconfig", "[user]\n\tname = Another\n");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.read("user/.gitconfig"), "[user]\n\tname = Another\n", "what is there is shown and kept");
+    fs::remove_file(sandbox.path("user/.gitconfig")).unwrap();
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.read("user/.gitconfig"), "[user]\n\temail = keeper@harbour.example\n\tname = A Keeper\n");
     // A second time nothing is done, and what was taken away comes again.
     fs::write(sandbox.path("user/code/calm/level.skw"), "changed by hand").unwrap();
     fs::remove_dir_all(sandbox.path("user/code/tagged")).unwrap();

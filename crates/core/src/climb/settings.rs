@@ -1,9 +1,12 @@
 //! The settings that a ladder brings along: placed after the landing, taken back when the ladder does not want them any more.
 
+use std::collections::BTreeMap;
+use std::fs;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::fill_words;
-use kladder_choose::ladder::{Content, Setting};
+use kladder_choose::ladder::{Code, Content, Form, Setting};
+use kladder_choose::pins::VERSION_CONTROL;
 use serde_json::Value;
 
 use super::route::{Route, RouteError};
@@ -76,7 +79,30 @@ impl Site<'_> {
     pub(super) fn wanted_on(&self, route: &Route) -> Result<Vec<Wanted>, SettingsError> {
         let own: Result<Vec<_>, SettingsError> =
             self.ladder.settings.iter().map(|setting| self.wanted_of(setting, route)).collect();
-        Ok([own?, self.desktop(route)].concat())
+        let mut all = own?;
+        all.extend(self.desktop(route));
+        all.extend(self.identity(route).filter(|identity| !all.iter().any(|one| one.path == identity.path)));
+        Ok(all)
+    }
+
+    /// Who works here, told to version control where the ladder brings it or wants code with it. Whatever stands in its own
+    /// settings already is a person's.
+    fn identity(&self, route: &Route) -> Option<Wanted> {
+        let brings_it = route.rungs.iter().any(|rung| rung.commands.contains_key(VERSION_CONTROL));
+        let wants_it = self.ladder.code.as_ref().is_some_and(Code::wants_version_control);
+        // Settings that cannot be read are told of by whoever needs them.
+        let known = self.home.settings().ok()?.identity;
+        let home = self.host.person.as_ref().filter(|_| brings_it || wants_it)?;
+        let keys: BTreeMap<String, Value> = ["name", "email"]
+            .into_iter()
+            .filter_map(|key| Some((["user/", key].concat(), Value::String(known.get(key)?.clone()))))
+            .collect();
+        // The place that some keep it in instead of the usual file.
+        let elsewhere = fs::read_to_string(home.join(".config/git/config")).unwrap_or_default();
+        let is_told = elsewhere.lines().any(|line| line.trim().eq_ignore_ascii_case("[user]"));
+        let want = Want::Keys { form: Form::Ini, keys };
+        let is_empty = matches!(&want, Want::Keys { keys, .. } if keys.is_empty());
+        (!is_empty && !is_told).then(|| Wanted { path: home.join(".gitconfig"), want })
     }
 
     fn wanted_of(&self, setting: &Setting, route: &Route) -> Result<Wanted, SettingsError> {
