@@ -282,3 +282,112 @@ fn a_tool_sees_the_name_it_was_called_by_beside_its_own_files() {
     let ran = landing.run("ping-pong", &[], "/usr/bin:/bin");
     assert!(text(&ran.stdout).starts_with("/bin/ping-pong -c"), "{ran:?}");
 }
+
+/// Starts a wired command that becomes a shell with a script.
+fn wired_shell(script: &str) -> (Wired, Command) {
+    let wired = Wired::new();
+    wired.land("own", 1, "tool");
+    let table = Table { up: 0, variables: Vec::new(), entries: vec![shell("tool", &["-c", script, "tool"])] };
+    fs::write(wired.path("own/landings/1/launch.table"), table.to_bytes()).unwrap();
+    let mut command = Command::new(wired.path("wired/commands/tool"));
+    command.current_dir(wired.path("host")).env("PATH", "/usr/bin:/bin");
+    (wired, command)
+}
+
+#[test]
+fn signals_reach_the_tool_and_its_end_is_the_launchers() {
+    use std::os::unix::process::ExitStatusExt;
+    for (script, wanted) in [("kill -TERM $$", 15), ("kill -KILL $$", 9), ("kill -HUP $$", 1)] {
+        let (_wired, mut command) = wired_shell(script);
+        assert_eq!(command.status().unwrap().signal(), Some(wanted), "{script}");
+    }
+    // From outside: the launcher has become the tool, so its number is the tool's.
+    let (_wired, mut command) =
+        wired_shell("trap 'echo caught; exit 3' TERM; echo ready $$; while :; do sleep 0.01; done");
+    let mut child = command.stdout(std::process::Stdio::piped()).spawn().unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
+    assert_eq!(lines.next().unwrap().unwrap(), format!("ready {}", child.id()));
+    assert!(Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap().success());
+    assert_eq!(lines.next().unwrap().unwrap(), "caught");
+    assert_eq!(child.wait().unwrap().code(), Some(3));
+    for code in [0, 1, 77, 126, 127, 255] {
+        let (_wired, mut command) = wired_shell(&format!("exit {code}"));
+        assert_eq!(command.status().unwrap().code(), Some(code));
+    }
+}
+
+#[test]
+fn streams_and_arguments_pass_whatever_their_bytes() {
+    use std::io::Write;
+    use std::os::unix::ffi::OsStrExt;
+    let (_wired, mut command) = wired_shell("cat; printf '%s|' \"$@\"; echo oh >&2");
+    let odd = std::ffi::OsStr::from_bytes(b"caf\xe9 \xff");
+    command.arg(odd).arg("").arg("a\nb").arg("-x").arg("--").arg("*");
+    command
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let bytes: Vec<u8> = (0..=255u8).cycle().take(100_000).collect();
+    let (mut input, sent) = (child.stdin.take().unwrap(), bytes.clone());
+    let writing = std::thread::spawn(move || input.write_all(&sent).unwrap());
+    let output = child.wait_with_output().unwrap();
+    writing.join().unwrap();
+    assert!(output.stdout.starts_with(&bytes));
+    assert_eq!(&output.stdout[bytes.len()..], b"caf\xe9 \xff||a\nb|-x|--|*|");
+    assert_eq!(text(&output.stderr), "oh\n");
+    // A pipe that nobody reads ends the tool as it would without a launcher.
+    let (_wired, mut command) = wired_shell("while :; do echo more; done");
+    let mut child = command.stdout(std::process::Stdio::piped()).spawn().unwrap();
+    drop(child.stdout.take());
+    assert!(!child.wait().unwrap().success());
+}
+
+#[test]
+fn a_thousand_starts_at_once_are_all_right() {
+    let (wired, _) = wired_shell("test \"$1\" = \"$2\"");
+    let failed: usize = std::thread::scope(|scope| {
+        let starts: Vec<_> = (0..20)
+            .map(|thread| {
+                let path = wired.path("wired/commands/tool");
+                scope.spawn(move || {
+                    let start = |at: usize| {
+                        let word = format!("{thread} {at}");
+                        Command::new(&path)
+                            .args([&word, &word])
+                            .env("PATH", "/usr/bin:/bin")
+                            .status()
+                            .unwrap()
+                            .success()
+                    };
+                    (0..50).filter(|at| !start(*at)).count()
+                })
+            })
+            .collect();
+        starts.into_iter().map(|start| start.join().unwrap()).sum()
+    });
+    assert_eq!(failed, 0);
+}
+
+#[test]
+fn a_folder_that_is_gone_or_cannot_be_told_has_the_workstations_ladder() {
+    let wired = Wired::new();
+    wired.land("own", 1, "scc");
+    wired.land("its", 1, "scc");
+    fs::create_dir(wired.path("leaving")).unwrap();
+    let script = "rmdir ../leaving && exec \"$1\"";
+    let mut gone = Command::new("/bin/sh");
+    gone.args(["-c", script, "sh"]).arg(wired.path("wired/commands/scc")).current_dir(wired.path("leaving"));
+    let ran = gone.env("PATH", "/usr/bin:/bin").output().unwrap();
+    assert_eq!(text(&ran.stdout), "own 1 1\n", "{ran:?}");
+    // The ladder's own file went; its landings do not count any more.
+    fs::remove_file(wired.path("project/ladder.toml")).unwrap();
+    assert_eq!(text(&wired.run("scc", "project", &[]).stdout), "own 1 1\n");
+    // No ladder at all, and a table that nobody can read.
+    fs::write(wired.path("wired/ladders.table"), Ladders::default().to_bytes()).unwrap();
+    assert_eq!(wired.run("scc", "project", &[]).status.code(), Some(127));
+    fs::write(wired.path("wired/ladders.table"), "kladder ladders table 9\n").unwrap();
+    let newer = wired.run("scc", "project", &[]);
+    assert_eq!(newer.status.code(), Some(126));
+    assert!(text(&newer.stderr).contains("it is not a table of ladders; `kladder climb` writes it anew"), "{newer:?}");
+}
