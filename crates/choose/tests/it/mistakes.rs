@@ -459,3 +459,138 @@ fn places_are_where_an_editor_shows_them() {
         let _ = source.place(from + 1..text.len() + 40);
     }
 }
+
+const AROUND: &str = r#"[ladder]
+title = "Desk"
+[rungs]
+skerroc = "1.4"
+[code]
+folder = "~/code"
+[code.sources]
+gauges = { repository = "../gauges", branch = "main" }
+charts = { archive = "charts.zip", sha256 = "0000000000000000000000000000000000000000000000000000000000000000" }
+[settings."~/.look.json"]
+keys = { theme = "dark" }
+[settings."~/.keys"]
+text = "a"
+[aliases]
+edit = "whimbrow --calm"
+"#;
+
+#[test]
+fn mistakes_in_what_a_ladder_brings_besides_its_rungs() {
+    let told = each(
+        AROUND,
+        &[
+            ("folder = \"~/code\"", "fold = \"~/code\""),
+            ("branch = \"main\"", "branch = \"main\", tag = \"v1\""),
+            ("branch = \"main\"", "branch = \"--x\""),
+            ("branch = \"main\"", "commit = \"HEAD\""),
+            ("repository = \"../gauges\"", "repo = \"../gauges\""),
+            ("repository = \"../gauges\"", "repository = \"\""),
+            ("gauges =", "\"ga/uges\" ="),
+            ("archive = \"charts.zip\"", "archive = \"../charts.zip\""),
+            ("charts.zip\", sha256", "charts.zip\", strip = -1, sha256"),
+            ("\"~/.look.json\"", "\"/etc/look.json\""),
+            ("\"~/.look.json\"", "\"~/../look.json\""),
+            ("\"~/.look.json\"", "\"~/.look\""),
+            ("{ theme = \"dark\" }", "{ }"),
+            ("{ theme = \"dark\" }", "{ \"theme/\" = 1 }"),
+            ("text = \"a\"", "text = \"a\"\nform = \"yaml\""),
+            ("text = \"a\"", "txt = \"a\""),
+            ("edit =", "\"ed it\" ="),
+            ("whimbrow --calm", "a\\nb"),
+        ],
+        |source| Ladder::parse(source).map(drop).map_err(CatalogError::from),
+    );
+    assert_data_eq!(told, str![[r#"
+fold = "~/code"
+    6:1    the key `fold` means nothing here
+branch = "main", tag = "v1"
+    8:10   of `branch`, `tag` and `commit` there is one at most
+branch = "--x"
+    8:10   this cannot be the name of a branch or tag
+commit = "HEAD"
+    8:10   a commit is 7 to 64 hexadecimal digits
+repo = "../gauges"
+    8:12   the key `repo` means nothing here
+repository = ""
+    8:10   here stands no address of a repository
+"ga/uges" =
+    8:13   its name cannot be a folder's
+archive = "../charts.zip"
+    9:22   `../charts.zip` does not stay below the folder it starts in
+charts.zip", strip = -1, sha256
+    9:44   this is a whole number, -1; here stands a whole number, not below zero
+"/etc/look.json"
+    10:11  a setting is of a file in your home: its path begins with `~/`
+"~/../look.json"
+    10:11  a setting is of a file in your home: its path begins with `~/`
+"~/.look"
+    10:1   how the file is written is not known: add `form = "json"`, `"toml"` or `"ini"`
+{ }
+    10:1   `keys` has paths like "theme" or "tools/compiler", without empty parts
+{ "theme/" = 1 }
+    10:1   `keys` has paths like "theme" or "tools/compiler", without empty parts
+text = "a"⏎form = "yaml"
+    14:8   `yaml` cannot stand here
+txt = "a"
+    13:1   the key `txt` means nothing here
+"ed it" =
+    15:1   a short name is letters, digits, `-` and `_`, a letter first; it stands for one line
+a/nb
+    15:1   a short name is letters, digits, `-` and `_`, a letter first; it stands for one line
+
+"#]]);
+}
+
+const TAKEN: &str = r#"rehearsal = "file"
+summary = "A program"
+tools = ["skerroc"]
+files = { "@name@/main.skw" = "x" }
+steps = [{ run = ["skerroc", "@name@"] }]
+[asks.name]
+question = "What is it called?"
+default = "gauge"
+pattern = '[a-z]+'
+[parts.more]
+summary = "More"
+files = { "more.txt" = "" }
+"#;
+
+#[test]
+fn mistakes_in_a_rehearsal_that_is_taken_as_a_project() {
+    let told = each(
+        TAKEN,
+        &[
+            ("\"@name@/main.skw\"", "\"../main.skw\""),
+            ("default = \"gauge\"", "default = \"Gauge\""),
+            ("default = \"gauge\"\npattern = '[a-z]+'", "default = \"../..\""),
+            ("pattern = '[a-z]+'", "pattern = '[a-z'"),
+            ("[asks.name]", "[asks.\"a name\"]"),
+            ("question = ", "asked = "),
+            ("\"more.txt\"", "\"\""),
+            ("run = [\"skerroc\", \"@name@\"]", "run = []"),
+        ],
+        |source| kladder_choose::catalog::Rehearsal::parse(source, "file").map(drop),
+    );
+    assert_data_eq!(told, str![[r#"
+"../main.skw"
+    4:11   `../main.skw` does not stay below the folder it starts in
+default = "Gauge"
+           with its defaults filled in, `Gauge` cannot be the name
+default = "../.."
+           with its defaults filled in, `../../main.skw` cannot be used: `../../main.skw` does not stay below the folder it starts in
+pattern = '[a-z'
+    9:11   `[a-z` is not a pattern: unclosed character class
+[asks."a name"]
+           `a name` cannot be the name of a question or part
+asked = 
+    7:1    the key `asked` means nothing here
+""
+           with its defaults filled in, `` cannot be used: it is empty
+run = []
+           a step has nothing to run: `run` is an empty list
+
+"#]]);
+}
