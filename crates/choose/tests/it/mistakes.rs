@@ -503,7 +503,9 @@ fn mistakes_in_what_a_ladder_brings_besides_its_rungs() {
         ],
         |source| Ladder::parse(source).map(drop).map_err(CatalogError::from),
     );
-    assert_data_eq!(told, str![[r#"
+    assert_data_eq!(
+        told,
+        str![[r#"
 fold = "~/code"
     6:1    the key `fold` means nothing here
 branch = "main", tag = "v1"
@@ -541,7 +543,8 @@ txt = "a"
 a/nb
     15:1   a short name is letters, digits, `-` and `_`, a letter first; it stands for one line
 
-"#]]);
+"#]]
+    );
 }
 
 const TAKEN: &str = r#"rehearsal = "file"
@@ -574,7 +577,9 @@ fn mistakes_in_a_rehearsal_that_is_taken_as_a_project() {
         ],
         |source| kladder_choose::catalog::Rehearsal::parse(source, "file").map(drop),
     );
-    assert_data_eq!(told, str![[r#"
+    assert_data_eq!(
+        told,
+        str![[r#"
 "../main.skw"
     4:11   `../main.skw` does not stay below the folder it starts in
 default = "Gauge"
@@ -592,5 +597,6 @@ asked =
 run = []
            a step has nothing to run: `run` is an empty list
 
-"#]]);
+"#]]
+    );
 }

@@ -109,6 +109,51 @@ fn what_a_set_up_command_leaves_is_looked_at_like_an_archive() {
 }
 
 #[test]
+fn set_up_writes_where_it_may_in_a_home_of_any_name_and_what_it_says_passes_through() {
+    let sandbox = Sandbox::new();
+    let script = "echo said; echo oh >&2; cat > made; pwd > where; test \"$(cat made)\" = asked && exit \"$1\"";
+    let set_up = |code: &str| {
+        format!(
+            "commands = {{ plank = \"plank\" }}\n[[set-up]]\nname = \"makes\"\ninput = \"asked\"\nrun = [\"/bin/sh\", \"-c\", {script:?}, \"sh\", \"{code}\"]"
+        )
+    };
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], &set_up("0"));
+    sandbox.wish("plank = \"any\"");
+    for name in ["a home", "a\\home", "a\thome", "höme", "a\nhome"] {
+        let home = sandbox.path(name);
+        fs::create_dir_all(home.join("config")).unwrap();
+        fs::copy(sandbox.path("home/config/config.toml"), home.join("config/config.toml")).unwrap();
+        let climbed = sandbox.command(&["climb", "--json"]).env("KLADDER_HOME", &home).output().unwrap();
+        let climbed = sandbox.finished(climbed).passed().json();
+        assert_eq!(climbed["rungs"].as_array().unwrap().len(), 1, "{name:?}");
+    }
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], &set_up("41"));
+    let failed = sandbox.run(&["climb"]);
+    assert_eq!(failed.code, 30);
+    for words in ["status 41", "said", "oh"] {
+        assert!(failed.stderr.contains(words), "{words}: {}", failed.stderr);
+    }
+    // A command that is not there is told as that, and not as something about its keeper.
+    let none = set_up("0").replace("/bin/sh", "/no/such/sh");
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], &none);
+    let none = sandbox.run(&["climb"]);
+    assert!(none.stderr.contains("/no/such/sh") && !none.stderr.contains("cell"), "{}", none.stderr);
+    // One that takes too long is ended, with what it started.
+    let nap = format!("8{}", std::process::id());
+    let slow = format!(
+        "[[set-up]]\nname = \"naps\"\nlimit = 1\nrun = [\"/bin/sh\", \"-c\", \"setsid sleep {nap} & sleep {nap}\"]"
+    );
+    let slow = format!("commands = {{ plank = \"plank\" }}\n{slow}");
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], &slow);
+    assert_eq!(sandbox.run(&["climb"]).code, 30);
+    let gone = (0..100).any(|_| {
+        std::thread::sleep(Duration::from_millis(20));
+        !is_running(&nap)
+    });
+    assert!(gone, "what it started lives on");
+}
+
+#[test]
 fn checks_do_not_write_on_the_shelf_whoever_runs_them() {
     let sandbox = Sandbox::new();
     let script =
