@@ -55,6 +55,10 @@ pub struct Rehearsal {
     /// What can be added, by name.
     #[serde(default)]
     pub parts: BTreeMap<String, Part>,
+    /// The source of the ladder's code that its steps build or run, in the place of files of its own; `verify` leaves it out, since
+    /// the code is a person's.
+    #[serde(default)]
+    pub code: Option<String>,
     /// The device or service that it runs on, in words.
     #[serde(default, rename = "runs-on")]
     pub runs_on: Option<String>,
@@ -170,6 +174,10 @@ impl Rehearsal {
         }
         if rehearsal.all_steps().any(|step| step.run.is_empty()) {
             return Err(wrong("a step has nothing to run: `run` is an empty list".to_owned()));
+        }
+        let own_files = || rehearsal.parts.values().map(|part| &part.files).chain([&rehearsal.files]);
+        if rehearsal.code.is_some() && own_files().any(|files| !files.is_empty()) {
+            return Err(wrong("what builds the ladder's code has no files of its own".to_owned()));
         }
         if let Some(name) = rehearsal.asks.keys().chain(rehearsal.parts.keys()).find(|name| !is_plain(name)) {
             return Err(wrong(format!("`{name}` cannot be the name of a question or part")));

@@ -8,6 +8,7 @@ use inquire::Text;
 use kladder_choose::catalog::{Ask, Rehearsal, Trial};
 use kladder_choose::near::near;
 use kladder_core::base::event::{Outcome, Verdict};
+use kladder_core::climb::Site;
 use kladder_core::climb::route::Route;
 use kladder_core::prove::project::{self, Became, Project};
 use kladder_tell::problem::{Code, Problem};
@@ -36,11 +37,10 @@ pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Re
             .why("the ladder does not have it")
             .next(format!("`kladder add {first}`, then `kladder climb`")));
     }
-    let folder = options.folder.clone().unwrap_or_else(|| rehearsal.rehearsal.clone().into());
-    let folder = context.around.folder.join(folder);
-    let answers = answers(rehearsal, project::answers_of(&folder, rehearsal)?, options, out)?;
-    let mut project = Project::plan(rehearsal, &folder, &answers, &options.parts, &route.rungs)?;
-    project.write()?;
+    let project = match &rehearsal.code {
+        Some(code) => of_code(&site, rehearsal, code, options, &route)?,
+        None => laid_out(context, rehearsal, options, &route, out)?,
+    };
     let progress = Progress::new(out)?;
     let verdicts = site.rehearse(&route, &project, &rehearsal.rehearsal, &progress);
     progress.finish();
@@ -48,6 +48,39 @@ pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Re
     out.value(&shapes::Rehearsed::of(rehearsal, &project, &verdicts))?;
     show(rehearsal, &project, &verdicts, out)?;
     Ok(if verdicts.iter().any(Verdict::failed) { Code::CheckFailed.into() } else { ExitCode::SUCCESS })
+}
+
+/// The project in a folder to keep, written.
+fn laid_out(
+    context: &Context,
+    rehearsal: &Rehearsal,
+    options: &RehearseOptions,
+    route: &Route,
+    out: &Out,
+) -> Result<Project, Problem> {
+    let folder = options.folder.clone().unwrap_or_else(|| rehearsal.rehearsal.clone().into());
+    let folder = context.around.folder.join(folder);
+    let answers = answers(rehearsal, project::answers_of(&folder, rehearsal)?, options, out)?;
+    let mut project = Project::plan(rehearsal, &folder, &answers, &options.parts, &route.rungs)?;
+    project.write()?;
+    Ok(project)
+}
+
+/// The steps over code of the ladder, where it stands.
+fn of_code(
+    site: &Site<'_>,
+    rehearsal: &Rehearsal,
+    code: &str,
+    options: &RehearseOptions,
+    route: &Route,
+) -> Result<Project, Problem> {
+    let folder = site.code().into_iter().find(|one| one.name == code).map(|one| one.folder);
+    let folder = folder.filter(|folder| folder.is_dir()).ok_or_else(|| {
+        let problem = Problem::new(Code::NotClimbed, format!("the code of {} is not here", clean(code)));
+        problem.why("it is a source of `[code.sources]` in the ladder").next("`kladder climb` brings it")
+    })?;
+    let answers = answers_given(options)?;
+    Ok(Project::of_code(rehearsal, &folder, &answers, &options.parts, &route.rungs)?)
 }
 
 fn find<'r>(all: &'r [Rehearsal], name: &str) -> Result<&'r Rehearsal, Problem> {
@@ -88,13 +121,7 @@ fn answers(
     options: &RehearseOptions,
     out: &Out,
 ) -> Result<BTreeMap<String, String>, Problem> {
-    let mut answers = BTreeMap::new();
-    for text in &options.answers {
-        let (name, answer) = text.split_once('=').ok_or_else(|| {
-            Problem::new(Code::Usage, format!("`{}` is no answer", clean(text))).next("write `--answer NAME=VALUE`")
-        })?;
-        answers.insert(name.to_owned(), answer.to_owned());
-    }
+    let mut answers = answers_given(options)?;
     if before.is_some() || !is_present(out) {
         return Ok(answers);
     }
@@ -104,6 +131,16 @@ fn answers(
         }
     }
     Ok(answers)
+}
+
+fn answers_given(options: &RehearseOptions) -> Result<BTreeMap<String, String>, Problem> {
+    let one = |text: &String| {
+        let pair = text.split_once('=').map(|(name, answer)| (name.to_owned(), answer.to_owned()));
+        pair.ok_or_else(|| {
+            Problem::new(Code::Usage, format!("`{}` is no answer", clean(text))).next("write `--answer NAME=VALUE`")
+        })
+    };
+    options.answers.iter().map(one).collect()
 }
 
 fn asked(ask: &Ask) -> Result<String, Problem> {
@@ -124,8 +161,10 @@ fn show(rehearsal: &Rehearsal, project: &Project, verdicts: &[Verdict], out: &Ou
     let row = |(path, became): (&kladder_choose::path::InnerPath, &Became)| {
         vec![clean(path.as_str()), styled(FAINT, became_word(*became))]
     };
-    out.say(out.columns(&["file", ""], project.files.iter().map(row).collect(), &[]))?;
-    out.say("")?;
+    if !project.files.is_empty() {
+        out.say(out.columns(&["file", ""], project.files.iter().map(row).collect(), &[]))?;
+        out.say("")?;
+    }
     for (verdict, step) in verdicts.iter().zip(&project.filled.steps) {
         let (outcome, took) = (word(&verdict.outcome), styled(FAINT, time(verdict.took)));
         out.say(format!("  {outcome}  {}  {took}", clean(&step.name())))?;

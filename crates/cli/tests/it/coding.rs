@@ -79,6 +79,16 @@ fn code_is_brought_once_and_what_is_there_is_left_alone() {
         ["two", "one", "one", "deep"]
     );
     assert_eq!((read("newest/mine.txt").as_str(), read("newest/level.skw").as_str()), ("mine", ""));
+    // The code's own build can be a rehearsal, which runs where the code is, and not in `verify`.
+    let built = "rehearsal = \"built\"\nsummary = \"The code builds\"\ntools = [\"tombolet\"]\ncode = \"tagged\"\n\
+                 steps = [{ run = [\"/bin/sh\", \"-c\", \"cat level.skw > built\"] }]\n";
+    sandbox.write("catalog/rehearsals/built.toml", built);
+    assert!(!sandbox.run(&["verify"]).passed().stdout.contains("rehearsal built"));
+    let rehearsed = sandbox.run(&["rehearse", "built"]).passed().stdout;
+    assert!(rehearsed.contains("passed") && read("tagged/built") == "one", "{rehearsed}");
+    fs::rename(sandbox.path("user/code/tagged"), sandbox.path("aside")).unwrap();
+    assert!(sandbox.run(&["rehearse", "built"]).stderr.contains("`kladder climb` brings it"));
+    fs::rename(sandbox.path("aside"), sandbox.path("user/code/tagged")).unwrap();
     // Version control is told who works here, where nothing in its own settings says so.
     assert!(!sandbox.path("user/.gitconfig").exists());
     let settings = sandbox.read("home/config/config.toml");

@@ -135,6 +135,28 @@ impl Project {
         Ok(Self { folder: folder.to_path_buf(), filled, files: all, record })
     }
 
+    /// The steps over code that is there already; nothing is laid out.
+    ///
+    /// # Errors
+    /// [`ProjectError`] for an answer or part that is wrong.
+    pub fn of_code(
+        rehearsal: &Rehearsal,
+        folder: &Path,
+        answers: &BTreeMap<String, String>,
+        parts: &[String],
+        rungs: &[Rung],
+    ) -> Result<Self, ProjectError> {
+        let filled = rehearsal.filled(answers, parts, &|tool, what| of_rung(rungs, tool, what))?;
+        let record = Recorded {
+            format: FORMAT,
+            rehearsal: rehearsal.rehearsal.clone(),
+            answers: answers.clone(),
+            parts: parts.to_vec(),
+            files: BTreeMap::new(),
+        };
+        Ok(Self { folder: folder.to_path_buf(), filled, files: BTreeMap::new(), record })
+    }
+
     /// Writes the project, file by file, and last of all the record.
     ///
     /// # Errors

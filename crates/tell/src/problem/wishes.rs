@@ -17,12 +17,7 @@ impl Problem {
         let missing = |place: &Place| Self::new(Code::NotInCatalog, error.to_string()).at_place(place);
         match error {
             PinsError::Catalog(error) => Self::catalog(error),
-            PinsError::NoVersionControl { by } => {
-                let problem = Self::of(Code::NoSolution, error).why("`[code.sources]` in the ladder asks for them");
-                let problem =
-                    by.iter().take(3).fold(problem, |problem, tool| problem.next(format!("`kladder add {tool}`")));
-                problem.next("install it on this host, or take the repositories out of the ladder")
-            }
+            PinsError::NoVersionControl { by } => no_version_control(Self::of(Code::NoSolution, error), by),
             PinsError::UnknownTool { name, near, place } if near.is_empty() => missing(place)
                 .why(format!("nor anything that looks like `{name}`"))
                 .next("`kladder search WORDS` finds tools by what they do"),
@@ -93,4 +88,10 @@ fn not_on_host(problem: Problem, found: Option<&str>, elsewhere: &[ToolName]) ->
         .why(found)
         .next(format!("the catalog has {}: `host = \"prefer\"` in the wish takes that here", either(elsewhere)))
         .next("or install it with the system's own means")
+}
+
+fn no_version_control(problem: Problem, by: &[ToolName]) -> Problem {
+    let problem = problem.why("`[code.sources]` in the ladder asks for them");
+    let problem = by.iter().take(3).fold(problem, |problem, tool| problem.next(format!("`kladder add {tool}`")));
+    problem.next("install it on this host, or take the repositories out of the ladder")
 }
