@@ -72,26 +72,8 @@ pub enum Ended {
 /// # Errors
 /// Those of starting the process and reading what it prints. How it ended, by its time limit too, is part of the result.
 pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
-    let way = match (setting.cell, setting.encloser) {
-        (Some(cell), Some(encloser)) => Some(Way::of(encloser, cell, setting.run)?),
-        _ => None,
-    };
-    let run = way.as_ref().map_or(setting.run, |way| &way.words);
-    let mut command = bare(run, setting)?;
     let mark = mark();
-    let (mut child, mut confined) = match setting.cell {
-        None => (command.spawn()?, Confined::default()),
-        Some(cell) => {
-            let adopts = sys::processes::adopt_orphans();
-            command.env(MARK, &mark);
-            let (child, mut confined) = match &way {
-                Some(_) => (command.spawn()?, Confined::default()),
-                None => confine::spawn(cell, &mut command)?,
-            };
-            confined.0.extend(adopts.then_some(Kept::Lingering));
-            (child, confined)
-        }
-    };
+    let Started { mut child, mut confined, way } = start(setting, &mark)?;
     let (stdout, stderr) = (collect(child.stdout.take()), collect(child.stderr.take()));
     let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
     // A process that does not read its input breaks the pipe, which is its right.
@@ -109,6 +91,34 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
         _ => {}
     }
     Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr), confined })
+}
+
+/// A process under way.
+struct Started {
+    child: Child,
+    confined: Confined,
+    way: Option<Way>,
+}
+
+/// Starts the process in its cell: by the encloser, and where that cannot be had, by a thread of this one.
+fn start(setting: &Setting<'_>, mark: &str) -> io::Result<Started> {
+    let mut command = bare(setting.run, setting)?;
+    let Some(cell) = setting.cell else {
+        return Ok(Started { child: command.spawn()?, confined: Confined::default(), way: None });
+    };
+    let adopts = sys::processes::adopt_orphans();
+    let lingering = adopts.then_some(Kept::Lingering);
+    let enclosed = setting.encloser.and_then(|encloser| {
+        let way = Way::of(encloser, cell, setting.run).ok()?;
+        let child = bare(&way.words, setting).ok()?.env(MARK, mark).spawn().ok()?;
+        Some(Started { child, confined: Confined(lingering.into_iter().collect()), way: Some(way) })
+    });
+    if let Some(started) = enclosed {
+        return Ok(started);
+    }
+    let (child, mut confined) = confine::spawn(cell, command.env(MARK, mark))?;
+    confined.0.extend(lingering);
+    Ok(Started { child, confined, way: None })
 }
 
 /// The command with what every process here gets, and leading a group.
