@@ -136,6 +136,9 @@ pub(crate) enum Command {
         /// Words that must all be found; without any, every tool is listed
         #[arg(value_name = "WORD")]
         words: Vec<String>,
+        /// Only the tools that bring this command, in a sentence
+        #[arg(long, value_name = "COMMAND", conflicts_with = "words")]
+        command: Option<String>,
     },
     /// Wish for a tool in ladder.toml, or change the wish, and pin
     ///

@@ -44,7 +44,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Survey) => survey::run(&context, out),
         Some(Command::Start(options)) => start::run(&context, out, &options),
         Some(Command::About { tool }) => about::run(&context, out, &tool),
-        Some(Command::Search { words }) => search::run(&context, out, &words),
+        Some(Command::Search { words, command }) => search::run(&context, out, &words, command.as_deref()),
         Some(Command::Add(options)) => edit::add(&context, out, &options),
         Some(Command::Drop { tool }) => edit::drop(&context, out, &tool),
         Some(Command::Why { tool, command }) => why::run(&context, out, &tool, command),

@@ -7,7 +7,7 @@ use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes::{Found, Search};
-use kladder_tell::text::{clean, count};
+use kladder_tell::text::{both, clean, count};
 
 use crate::context::Context;
 use crate::render::Out;
@@ -18,8 +18,11 @@ const SHOWN: usize = 40;
 /// Characters of a summary that are shown.
 const SUMMARY: usize = 200;
 
-pub(super) fn run(context: &Context, out: &Out, words: &[String]) -> Result<ExitCode, Problem> {
+pub(super) fn run(context: &Context, out: &Out, words: &[String], command: Option<&str>) -> Result<ExitCode, Problem> {
     let catalogs = context.around.open_catalogs()?;
+    if let Some(command) = command {
+        return bringing(&catalogs, command, out);
+    }
     let words: Vec<String> = words.iter().map(|word| word.to_lowercase()).collect();
     let ranked = catalogs.heads()?.iter().filter_map(|(tool, head)| Some((rank(tool, head, &words)?, tool, head)));
     let mut found: Vec<(u8, &ToolName, &Head)> = ranked.collect();
@@ -43,6 +46,28 @@ pub(super) fn run(context: &Context, out: &Out, words: &[String]) -> Result<Exit
     let more = if left == 0 { String::new() } else { format!("; {left} more have it, another word narrows it down") };
     out.say(format!("\n{} of the catalog's {all}{more}.", count(found.len() - left, "tool")))?;
     out.value(&Search { format: Search::FORMAT, tools })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Who brings a command.
+fn bringing(catalogs: &Catalogs, command: &str, out: &Out) -> Result<ExitCode, Problem> {
+    let has = |(_, head): &&(ToolName, Head)| head.commands.iter().any(|known| known == command);
+    let found: Vec<&(ToolName, Head)> = catalogs.heads()?.iter().filter(has).collect();
+    let Some((first, _)) = found.first() else {
+        return Err(Problem::new(Code::NotInCatalog, format!("no tool of the catalog brings `{}`", clean(command))));
+    };
+    let mut tools = Vec::new();
+    for (tool, head) in found.iter().copied() {
+        let Head { kind, summary, provides, .. } = head.clone();
+        tools.push(Found { tool: tool.clone(), kind, summary, provides, newest: newest(catalogs, tool)? });
+    }
+    out.value(&Search { format: Search::FORMAT, tools })?;
+    let names: Vec<&ToolName> = found.iter().map(|(tool, _)| tool).collect();
+    out.say(format!(
+        "`{}` is brought by {}: `kladder add {first}`, then `kladder climb`.",
+        clean(command),
+        both(&names)
+    ))?;
     Ok(ExitCode::SUCCESS)
 }
 

@@ -337,6 +337,49 @@ fn variables_come_out_as_they_are_in_every_language() {
 }
 
 #[test]
+fn a_command_that_is_not_there_is_told_of_only_where_that_is_wanted() {
+    let sandbox = climbed();
+    let kladder = assert_cmd::cargo::cargo_bin!("kladder").parent().unwrap().display().to_string();
+    let path = format!("/usr/bin:/bin:{kladder}");
+    let home = sandbox.path("home").display().to_string();
+    let variables = [("PATH", path.as_str()), ("KLADDER_HOME", home.as_str())];
+    wire(&sandbox, &["--shell", "bash", "--shell", "zsh", "--shell", "fish"]);
+    let all = || shells().into_iter().filter(|(name, _)| *name != "dash");
+    let asked = |program: &Path| {
+        let ran = shell(&sandbox, program, &["-i"], "tombolet", &variables);
+        (
+            String::from_utf8_lossy(&ran.stdout).into_owned(),
+            String::from_utf8_lossy(&ran.stderr).into_owned(),
+            ran.status.code(),
+        )
+    };
+    for (name, program) in all() {
+        let (said, complained, _) = asked(&program);
+        assert!(!said.contains("brought by") && !complained.contains("brought by"), "{name}");
+    }
+    let settings = sandbox.read("home/config/config.toml");
+    sandbox.write("home/config/config.toml", &format!("tell-commands = true\n{settings}"));
+    let _ = sandbox.run(&["climb"]).passed();
+    for (name, program) in all() {
+        let (said, complained, code) = asked(&program);
+        // fish has all of it on one stream.
+        let said = said + &complained;
+        assert!(
+            said.contains("`tombolet` is brought by tombolet: `kladder add tombolet`"),
+            "{name}: {said} {complained}"
+        );
+        assert!(complained.contains("tombolet") && code == Some(127), "{name}: {code:?} {complained}");
+        let none = shell(&sandbox, &program, &["-i"], "no-such-tool", &variables);
+        assert!(
+            none.status.code() == Some(127) && !String::from_utf8_lossy(&none.stderr).contains("kladder"),
+            "{name}: {none:?}"
+        );
+        assert!(none.stdout.is_empty(), "{name}: {none:?}");
+    }
+    assert_eq!(sandbox.run(&["search", "--command", "no-such-tool"]).code, 11);
+}
+
+#[test]
 fn why_tells_who_answers_in_which_terminal() {
     let sandbox = climbed();
     sandbox.write("user/.bashrc", "alias plank='echo mine'\n");

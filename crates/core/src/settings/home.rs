@@ -126,6 +126,7 @@ impl Home {
             yards: form.yards.iter().map(yard).collect::<Result<_, _>>()?,
             network,
             identity: form.identity,
+            tell_commands: form.tell_commands,
         })
     }
 }
@@ -143,6 +144,8 @@ pub struct Settings {
     pub network: Manners,
     /// Who works here, for version control.
     pub identity: BTreeMap<String, String>,
+    /// Whether wired shells tell who would bring a command that is not there.
+    pub tell_commands: bool,
 }
 
 #[derive(serde::Deserialize)]
@@ -156,6 +159,8 @@ struct Form {
     network: Manners,
     #[serde(default)]
     identity: BTreeMap<String, String>,
+    #[serde(default, rename = "tell-commands")]
+    tell_commands: bool,
 }
 
 #[derive(serde::Deserialize)]

@@ -45,6 +45,8 @@ pub struct Wired {
     data: PathBuf,
     ladders: PathBuf,
     own: PathBuf,
+    /// Whether shells tell who would bring a command that is not there.
+    tells: bool,
 }
 
 /// The file of a landing that an interactive shell reads, relative to the landing's folder.
@@ -70,6 +72,33 @@ struct Wanted {
     share: share::Links,
 }
 
+/// What an interactive shell does with a command that is not there: after its own words, those of the catalog. A person's own
+/// way of doing that stays.
+fn told(dialect: Dialect) -> &'static str {
+    match dialect {
+        Dialect::Fish => {
+            "if status is-interactive; and string match -qr -- '/share/fish/|^n/a$' (functions --details fish_command_not_found)
+    function fish_command_not_found
+        __fish_default_command_not_found_handler $argv[1]
+        command -q kladder; and kladder search --command $argv[1] 2>/dev/null
+    end
+end
+"
+        }
+        _ => {
+            "case \"${BASH_VERSION:+$-}${ZSH_VERSION:+$-}\" in *i*)
+    command -v command_not_found_handle >/dev/null 2>&1 || command_not_found_handle() {
+        printf '%s: command not found\\n' \"$1\" >&2
+        command -v kladder >/dev/null 2>&1 && kladder search --command \"$1\" 2>/dev/null
+        return 127
+    }
+    command -v command_not_found_handler >/dev/null 2>&1 || command_not_found_handler() { command_not_found_handle \"$@\"; } ;;
+esac
+"
+        }
+    }
+}
+
 /// The short names of a landing's ladder.
 fn aliases(landings: &Landings) -> BTreeMap<String, String> {
     let text = landings.current_number().and_then(|number| landings.ladder(number).ok());
@@ -89,7 +118,9 @@ impl Wired {
     /// That of a home.
     pub fn of(home: &Home) -> Self {
         let (folder, ladders) = (home.data.join(WIRED), home.ladders());
-        Self { folder, data: home.data.clone(), ladders, own: home.ladder() }
+        // Settings that cannot be read are told of by whoever needs them.
+        let tells = home.settings().is_ok_and(|settings| settings.tell_commands);
+        Self { folder, data: home.data.clone(), ladders, own: home.ladder(), tells }
     }
 
     /// The folder of commands, for the front of PATH.
@@ -260,6 +291,9 @@ impl Wired {
         text.extend(dialect.set_all(&variables));
         text.extend(dialect.set(OsStr::new(SINCE), OsStr::new(&self.since())));
         text.extend(own.map(|own| Self::lines(dialect, own)).unwrap_or_default());
+        if self.tells {
+            text.extend(told(dialect).as_bytes());
+        }
         let aliases = own.map(aliases).unwrap_or_default();
         text.extend(aliases.iter().flat_map(|(name, stands_for)| dialect.alias(name, stands_for)));
         text
