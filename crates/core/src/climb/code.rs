@@ -1,5 +1,10 @@
 //! The code that a ladder wants: brought after the landing, with its version control or the host's. What is there already is a
 //! person's and left alone; nothing of it is ever removed.
+//!
+//! Each source is made under a name of its own beside its place and renamed when it is whole, so that whoever is killed leaves
+//! nothing that looks like code; the next climb removes what was left and begins anew. Version control runs as the person it
+//! is (their home, their keys) and may ask nobody: where somebody wants to know who asks, that is told, with the address.
+//! Addresses with a scheme, or with a host before a colon, are servers; all others are folders, from the ladder's own.
 
 use std::ffi::OsString;
 use std::fs;

@@ -1,4 +1,13 @@
 //! The settings that a ladder brings along: placed after the landing, taken back when the ladder does not want them any more.
+//!
+//! Three kinds of things go into a home in this way, and all are remembered beside the ladder's landings:
+//!
+//! 1. What `[settings]` in the ladder says, with words like `@skerroc.folder@` filled in from the rungs as they stand.
+//! 2. Menu entries and types of files of graphical rungs, and a terminal with the ladder on (`desktop`).
+//! 3. Who works here, for version control, where the ladder brings it or wants code with it.
+//!
+//! A landing does not depend on them: what fails here is told, and the landing stands. The way back places what the ladder of
+//! that landing wanted, as its text is kept with the landing.
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -2,6 +2,21 @@
 //!
 //! It begins and ends with a line of its own. The first line also says what was done to make room for it, so that taking it out
 //! needs no other memory: a line before it had no end, or there was no file at all.
+//!
+//! ```
+//! use kladder_core::wire::block::{is_own, put, take_out};
+//!
+//! // A last line without an end gets one, and loses it again.
+//! let wired = put(Some(b"alias ll='ls -l'"), b". '/data/start.sh'\n")?;
+//! assert!(wired.starts_with(b"alias ll='ls -l'\n# Kite Ladder begins here"));
+//! assert_eq!(take_out(&wired)?.as_deref(), Some(b"alias ll='ls -l'".as_slice()));
+//! // Another text takes the place of the one that stands there; the rest of the file keeps its bytes.
+//! let moved = put(Some(&wired), b". '/elsewhere/start.sh'\n")?;
+//! assert_eq!(take_out(&moved)?, take_out(&wired)?);
+//! // A file that was made for it is told by its own first line, and can go with it.
+//! assert!(is_own(&put(None, b". '/data/start.sh'\n")?) && !is_own(&wired));
+//! # Ok::<(), kladder_core::wire::block::NoEnd>(())
+//! ```
 
 /// Why a block cannot be found out about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]

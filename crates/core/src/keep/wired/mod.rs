@@ -11,6 +11,18 @@
 //! wired/offered           there once the person was asked
 //! ```
 //!
+//! What shells read can fail nowhere, whatever options they were started with: it asks before it sets, and sets nothing twice.
+//!
+//! | in the file | for whom |
+//! |---|---|
+//! | the folder of commands first on PATH | every shell; one that has it first already stays as it is |
+//! | where completions are (`XDG_DATA_DIRS`, `FPATH`) | every shell; manual pages are found beside the commands |
+//! | the variables of the workstation's ladder | every shell |
+//! | since when it is wired (`KLADDER_WIRED`) | bare `kladder`, which tells a terminal that is older |
+//! | lines of the workstation's rungs | interactive shells |
+//! | who would bring a command that is not there | interactive shells, where the settings want it |
+//! | short names | interactive shells, where the name means nothing there yet |
+//!
 //! It follows from the landings alone, so whoever may write makes it anew after each switch, and whoever finds it at odds with
 //! them mends it. A shell finds new commands without starting anew, since the folder stays the same.
 

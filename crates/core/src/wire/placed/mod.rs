@@ -11,6 +11,26 @@
 //! | changed since | what it wanted before | it stays |
 //! | changed since | something new | both changes are merged line by line (three-way); where they clash it stays |
 //!
+//! ```
+//! use std::fs;
+//! use kladder_core::wire::placed::{Placed, State, Want, Wanted, apply, plan};
+//!
+//! let root = tempfile::tempdir()?;
+//! let (file, backups) = (root.path().join("keys.toml"), root.path().join("backups"));
+//! let mut placed = Placed::read(&root.path().join("record"))?;
+//! let want = |text: &str| Wanted { path: file.clone(), want: Want::Whole(text.into()) };
+//!
+//! // The file is not there yet: it is made.
+//! let first = plan(&[want("save = \"s\"\nquit = \"q\"\n")], &placed).remove(0);
+//! assert_eq!((first.state.clone(), apply(&first, &mut placed, &backups)?), (State::ToWrite, true));
+//! // A person goes on with it, and later the ladder wants more: both are kept.
+//! fs::write(&file, "# mine\nsave = \"s\"\nquit = \"q\"\n")?;
+//! let more = plan(&[want("save = \"s\"\nquit = \"q\"\nfind = \"f\"\n")], &placed).remove(0);
+//! apply(&more, &mut placed, &backups)?;
+//! assert_eq!(fs::read_to_string(&file)?, "# mine\nsave = \"s\"\nquit = \"q\"\nfind = \"f\"\n");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
 //! Values are treated in the same way one by one, and the rest of their file keeps its bytes. The record is written before and
 //! after each file, so that whoever is killed between them leaves nothing that would be taken for a person's change.
 
