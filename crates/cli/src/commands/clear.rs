@@ -5,15 +5,17 @@ use std::process::ExitCode;
 use std::time::Duration;
 
 use inquire::Confirm;
+use kladder_core::climb::settings::{Of, take_back};
 use kladder_core::keep::clear::{self, Item, Policy, Waste};
 use kladder_core::keep::landing::Landings;
 use kladder_core::keep::state::Writer;
+use kladder_core::keep::wired::Wired;
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
 use crate::args::ClearOptions;
-use crate::commands::wire;
+use crate::commands::{settings, wire};
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, shown, styled};
@@ -53,9 +55,16 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
         if options.all {
             // Shells that read what is gone would not be harmed, but theirs are traces too.
             wire::take_out(context, &out.without_values(), true)?;
+        } else {
+            let home = &context.around.home;
+            settings::tell(&take_back(home, Of::Gone, context.around.wait, &progress)?, &out.without_values())?;
         }
         let writer = Writer::enter(&context.around.home, context.around.wait, &progress)?;
         clear::remove(&find()?, &progress)?;
+        if !options.all {
+            // Commands of ladders that are gone are none any more.
+            Wired::of(&context.around.home).refresh()?;
+        }
         drop(writer);
         if options.all {
             clear::leave(&context.around.home);

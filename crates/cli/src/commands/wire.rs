@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use inquire::Confirm;
 use kladder_core::base::dialect::Dialect;
 use kladder_core::base::event::Silent;
-use kladder_core::climb::settings::{take_back, to_take_back};
+use kladder_core::climb::settings::{Of, take_back, to_take_back};
 use kladder_core::host::survey;
 use kladder_core::keep::state::Writer;
 use kladder_core::keep::wired::Wired;
@@ -82,7 +82,7 @@ pub(super) fn take_out(context: &Context, out: &Out, yes: bool) -> Result<bool, 
     let doing = Doing { taken_out: true, question: "Take this out?", none, yes, has_more };
     let goes = change(context, out, planned, &doing)?;
     if goes && !placed.is_empty() {
-        settings::tell(&take_back(&context.around.home, context.around.wait, &Silent)?, out)?;
+        settings::tell(&take_back(&context.around.home, Of::All, context.around.wait, &Silent)?, out)?;
     }
     Ok(goes)
 }

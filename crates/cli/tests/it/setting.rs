@@ -123,6 +123,21 @@ fn a_persons_own_file_is_not_replaced_unless_they_agree() {
 }
 
 #[test]
+fn a_ladder_that_is_gone_leaves_no_settings_behind_once_it_is_cleared() {
+    let sandbox = Sandbox::new();
+    let head = HEAD.replace("../catalog", &sandbox.path("catalog").display().to_string());
+    sandbox.write("project/ladder.toml", &format!("{head}[settings.\"~/.look\"]\ntext = \"theirs\\n\"\n"));
+    sandbox.write("user/.look", "mine\n");
+    let climb = sandbox.command(&["climb", "--take-settings"]).current_dir(sandbox.path("project")).output().unwrap();
+    let _ = sandbox.finished(climb).passed();
+    assert_eq!(sandbox.read("user/.look"), "theirs\n");
+    fs::remove_dir_all(sandbox.path("project")).unwrap();
+    let _ = sandbox.run(&["clear", "--yes"]).passed();
+    assert_eq!(sandbox.read("user/.look"), "mine\n");
+    assert!(!sandbox.path("home/data/wired/commands/skerroc").exists(), "nor commands");
+}
+
+#[test]
 fn a_record_that_is_damaged_is_told_with_what_helps_and_nothing_is_written() {
     let sandbox = Sandbox::new();
     sandbox.write("desk/ladder.toml", &format!("{HEAD}[settings.\"~/.look\"]\ntext = \"theirs\\n\"\n"));

@@ -24,6 +24,7 @@ use crate::base::event::Observer;
 use crate::base::files::{self, FileError};
 use crate::keep::landing::Landings;
 use crate::keep::state::Writer;
+use crate::keep::whose::Whose;
 use crate::prove::project::of_rung;
 use crate::settings::Home;
 use crate::wire::placed::{self, PlaceError, Placed, Placing, State, Want, Wanted};
@@ -73,6 +74,10 @@ impl Site<'_> {
     /// # Errors
     /// [`SettingsError`] where a file that it brings cannot be read, or what was placed cannot be told.
     pub fn settings(&self) -> Result<Vec<Placing>, SettingsError> {
+        // A described machine has no home of anybody's.
+        if self.host.is_described() {
+            return Ok(Vec::new());
+        }
         let placed = Placed::read(&record_of(&self.landings())).map_err(PlaceError::from)?;
         Ok(placed::plan(&self.wanted()?, &placed))
     }
@@ -150,6 +155,9 @@ impl Site<'_> {
         wait: Option<std::time::Duration>,
         observer: &dyn Observer,
     ) -> Result<Vec<SettingPlaced>, SettingsError> {
+        if self.host.is_described() {
+            return Ok(Vec::new());
+        }
         let wanted = self.wanted()?;
         let placed = place(self.home, &self.landings(), &wanted, consent, wait, observer)?;
         self.tell_desktop(&placed);
@@ -157,17 +165,30 @@ impl Site<'_> {
     }
 }
 
-/// Takes back what every ladder of a home placed.
+/// Whose settings are taken back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Of {
+    /// Those of every ladder.
+    All,
+    /// Those of ladders whose file is gone, so that no climb will ever do it.
+    Gone,
+}
+
+/// Takes back what ladders of a home placed.
 ///
 /// # Errors
 /// [`SettingsError`] for the first file that could not be changed.
 pub fn take_back(
     home: &Home,
+    of: Of,
     wait: Option<std::time::Duration>,
     observer: &dyn Observer,
 ) -> Result<Vec<SettingPlaced>, SettingsError> {
     let mut all = Vec::new();
-    for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)? {
+    let is_meant = |landings: &Landings| {
+        of == Of::All || Whose::read(landings.folder()).is_some_and(|whose| !whose.ladder.exists())
+    };
+    for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)?.into_iter().filter(is_meant) {
         all.extend(place(home, &landings, &[], &|_| false, wait, observer)?);
     }
     Ok(all)
