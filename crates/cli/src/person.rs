@@ -12,7 +12,7 @@ use kladder_core::keep::terms::Asked;
 use kladder_tell::text::{both, bytes, clean, count, time};
 
 use crate::render::text::{STRONG, styled};
-use crate::render::{Out, look};
+use crate::render::{Out, asking, look};
 
 const ACCEPT: &str = "accept it";
 const ACCEPT_ALL: &str = "accept it and all others of this route";
@@ -49,7 +49,7 @@ impl<'o> Person<'o> {
 
     fn ask<T>(&self, question: impl FnOnce() -> InquireResult<T>) -> InquireResult<T> {
         let started = Instant::now();
-        let answer = question();
+        let answer = asking(question);
         self.waited.set(self.waited.get() + started.elapsed());
         self.interrupted.set(matches!(answer, Err(InquireError::OperationInterrupted)));
         answer

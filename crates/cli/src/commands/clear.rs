@@ -19,7 +19,7 @@ use crate::commands::{settings, wire};
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, shown, styled};
-use crate::render::{Out, Progress, look};
+use crate::render::{Out, Progress, asking, look};
 
 /// More lines than these are not read.
 const SHOWN: usize = 30;
@@ -134,7 +134,8 @@ fn wanted(options: &ClearOptions, total: u64, out: &Out) -> Result<bool, Problem
     } else {
         format!("Remove them, {}?", bytes(total))
     };
-    let answer = Confirm::new(&question).with_default(!options.all).with_render_config(look()).prompt();
+    let confirm = Confirm::new(&question).with_default(!options.all).with_render_config(look());
+    let answer = asking(|| confirm.prompt());
     match answer {
         Ok(true) => Ok(true),
         Err(inquire::InquireError::OperationInterrupted) => Err(Problem::interrupted()),

@@ -20,7 +20,7 @@ use crate::args::RehearseOptions;
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, TOLD, shown, styled};
-use crate::render::{Out, Progress, look};
+use crate::render::{Out, Progress, asking, look};
 
 pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Result<ExitCode, Problem> {
     let (desk, pins, _) = context.open_pinned(out)?;
@@ -153,7 +153,7 @@ fn asked(ask: &Ask) -> Result<String, Problem> {
         use inquire::validator::Validation;
         Ok(if checked.allows(answer) { Validation::Valid } else { Validation::Invalid(refused.as_str().into()) })
     });
-    text.prompt().map_err(|_| Problem::interrupted())
+    asking(|| text.prompt()).map_err(|_| Problem::interrupted())
 }
 
 fn show(rehearsal: &Rehearsal, project: &Project, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {

@@ -13,7 +13,7 @@ use kladder_tell::words;
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, shown, styled};
-use crate::render::{Out, look};
+use crate::render::{Out, asking, look};
 
 use super::wire::difference;
 
@@ -44,7 +44,8 @@ fn goes_on(site: &Site<'_>, out: &Out) -> Result<bool, Problem> {
     }
     out.say("\nThe ladder changes these files in your home:\n")?;
     changes.iter().try_for_each(|change| out.verbatim(difference(change)))?;
-    Ok(Confirm::new("Write this?").with_default(true).with_render_config(look()).prompt().unwrap_or(false))
+    let question = Confirm::new("Write this?").with_default(true).with_render_config(look());
+    Ok(asking(|| question.prompt()).unwrap_or(false))
 }
 
 fn asked(placing: &Placing, out: &Out) -> bool {
@@ -52,7 +53,7 @@ fn asked(placing: &Placing, out: &Out) -> bool {
     let question = format!("Let the ladder's take the place of what is in your {}?", shown(&placing.path));
     // Who is not sure says no, and nothing is lost.
     out.verbatim(format!("\n{}", difference(change))).is_ok()
-        && Confirm::new(&question).with_default(false).with_render_config(look()).prompt().unwrap_or(false)
+        && asking(|| Confirm::new(&question).with_default(false).with_render_config(look()).prompt()).unwrap_or(false)
 }
 
 /// Tells what was done, and what was not.

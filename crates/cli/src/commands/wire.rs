@@ -21,7 +21,7 @@ use crate::commands::settings;
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, TOLD, shown, styled};
-use crate::render::{Out, look};
+use crate::render::{Out, asking, look};
 
 pub(super) fn run(context: &Context, out: &Out, options: &WireOptions) -> Result<ExitCode, Problem> {
     let wired = Wired::of(&context.around.home);
@@ -150,7 +150,8 @@ fn goes_on(out: &Out, doing: &Doing) -> Result<bool, Problem> {
         out.say("Nothing is written without `--yes` where nobody can be asked.")?;
         return Ok(false);
     }
-    Ok(Confirm::new(doing.question).with_default(true).with_render_config(look()).prompt().unwrap_or(false))
+    let question = Confirm::new(doing.question).with_default(true).with_render_config(look());
+    Ok(asking(|| question.prompt()).unwrap_or(false))
 }
 
 fn why(obstacle: &Obstacle) -> String {

@@ -6,7 +6,7 @@ mod prompt;
 pub(crate) mod text;
 
 pub(crate) use progress::Progress;
-pub(crate) use prompt::{CHOOSING, TAKING, look};
+pub(crate) use prompt::{CHOOSING, TAKING, asking, look};
 
 use std::io::{self, IsTerminal, Write};
 

@@ -188,6 +188,30 @@ fn a_licence_is_shown_and_accepted_at_the_terminal() {
     assert_eq!(again.end(), 0);
 }
 
+#[test]
+fn a_question_ends_with_its_terminal() {
+    let sandbox = Sandbox::new();
+    let asked: [(&[&str], &str); 3] = [
+        (&["start", "--catalog", "../catalog"], "What is this workstation for?"),
+        (&["climb", "--ladder", "../desk/ladder.toml"], "Go on?"),
+        (&["wire"], "Write this?"),
+    ];
+    for (arguments, question) in asked {
+        let mut terminal = Terminal::start(&sandbox, arguments);
+        terminal.at(question, "");
+        // What the system sends when a terminal is closed.
+        let number = terminal.child.process_id().unwrap().to_string();
+        assert!(std::process::Command::new("kill").args(["-HUP", &number]).status().unwrap().success());
+        let started = Instant::now();
+        while terminal.child.try_wait().unwrap().is_none() {
+            assert!(started.elapsed() < Duration::from_secs(10), "{arguments:?} goes on without a terminal");
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    }
+    // What was begun is mended by the next one.
+    let _ = sandbox.run(&["climb"]).passed();
+}
+
 impl Sandbox {
     fn start_in_new(&self, arguments: &[&str]) -> crate::sandbox::Ran {
         std::fs::create_dir_all(self.path("new")).unwrap();

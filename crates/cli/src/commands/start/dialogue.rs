@@ -13,7 +13,7 @@ use kladder_tell::text::{bytes, clean};
 
 use super::all_questions;
 use crate::context::Context;
-use crate::render::{CHOOSING, TAKING, look};
+use crate::render::{CHOOSING, TAKING, asking, look};
 
 const NO_SERIES: &str = "none in particular: the newest that is no preview";
 
@@ -52,7 +52,7 @@ pub(super) fn hold_from_the_start(
         let select =
             Select::new("What is this workstation for?", names).with_help_message(&meaning).with_render_config(look());
         let mut chosen = None;
-        reply(select.raw_prompt_skippable(), |option| chosen = Some(option.index))?;
+        reply(asking(|| select.raw_prompt_skippable()), |option| chosen = Some(option.index))?;
         let Some(preset) = chosen.and_then(|at| presets.get(at)) else { continue };
         // Who works here, and on what, is the same whatever the workstation is for.
         answers = Answers { machines: answers.machines, identity: answers.identity, ..Answers::default() };
@@ -157,7 +157,7 @@ fn ask_machines(here: &Platform, others: &[Platform], answers: &mut Answers) -> 
         .with_formatter(&taken_words)
         .with_help_message(&meaning)
         .with_render_config(look());
-    reply(select.raw_prompt_skippable(), |taken| {
+    reply(asking(|| select.raw_prompt_skippable()), |taken| {
         let mut all: Vec<Platform> = taken.iter().map(|option| others[option.index].clone()).collect();
         if !all.is_empty() {
             all.push(here.clone());
@@ -168,7 +168,7 @@ fn ask_machines(here: &Platform, others: &[Platform], answers: &mut Answers) -> 
 
 fn yes_or_no(text: &str, help: &str, default: bool, take: impl FnOnce(bool)) -> Result<Reply, Problem> {
     let confirm = Confirm::new(text).with_default(default).with_help_message(help).with_render_config(look());
-    reply(confirm.prompt_skippable(), take)
+    reply(asking(|| confirm.prompt_skippable()), take)
 }
 
 /// What was taken of a list, behind its question.
@@ -196,7 +196,7 @@ fn ask_series(
     let meaning = help("a series is a run of releases; the newest of it is taken, and pinned", CHOOSING);
     let select =
         Select::new(&text, options).with_starting_cursor(cursor).with_help_message(&meaning).with_render_config(look());
-    reply(select.prompt_skippable(), |series| {
+    reply(asking(|| select.prompt_skippable()), |series| {
         let series = if series == NO_SERIES { "" } else { series };
         answers.series.insert(tool.clone(), series.to_owned());
     })
@@ -220,7 +220,7 @@ fn ask_pieces(
         .with_formatter(&taken_words)
         .with_help_message(&meaning)
         .with_render_config(look());
-    reply(select.raw_prompt_skippable(), |taken| {
+    reply(asking(|| select.raw_prompt_skippable()), |taken| {
         let names = taken.iter().map(|option| choices[option.index].0.clone()).collect();
         answers.pieces.insert(tool.clone(), names);
     })
@@ -228,7 +228,7 @@ fn ask_pieces(
 
 fn ask_text(text: &str, help: &str, was: &str, take: impl FnOnce(Option<String>)) -> Result<Reply, Problem> {
     let prompt = Text::new(text).with_help_message(help).with_initial_value(was);
-    reply(prompt.with_render_config(look()).prompt_skippable(), |value| {
+    reply(asking(|| prompt.with_render_config(look()).prompt_skippable()), |value| {
         take(Some(value.trim().to_owned()).filter(|value| !value.is_empty()));
     })
 }
