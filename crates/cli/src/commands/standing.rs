@@ -78,7 +78,10 @@ fn show(context: &Context, desk: &Desk, standing: &Standing, out: &Out) -> Resul
     ];
     out.say(out.columns(&[], rows, &[]))?;
     if standing.landing.is_some() && !wire::is_here(context) && wire::is_wired(context) {
-        out.say(format!("\nThis terminal is older than the landing. {}", wire::this_terminal(context)))?;
+        out.say(format!(
+            "\nThis terminal is older than the landing; this brings it there:\n\n    {}",
+            wire::to_paste(context)
+        ))?;
     }
     Ok(())
 }

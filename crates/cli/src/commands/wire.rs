@@ -227,15 +227,19 @@ fn by_hand(name: ShellName, wired: &Wired) -> String {
 
 /// How the terminal in which this is called gets what new ones have.
 pub(super) fn this_terminal(context: &Context) -> String {
-    let wired = Wired::of(&context.around.home);
     if is_here(context) {
         return "This terminal has them.".to_owned();
     }
+    format!("This one gets them with\n\n    {}", to_paste(context))
+}
+
+/// The line with which this terminal gets what new ones have.
+pub(super) fn to_paste(context: &Context) -> String {
     let shell = calling_shell(context).and_then(|program| Shell::of(&program)).unwrap_or(Shell::Sh);
-    let file = wired.start_file(shell.dialect());
+    let file = Wired::of(&context.around.home).start_file(shell.dialect());
     let word = shell.dialect().word(file.as_os_str());
     let start = if shell == Shell::Fish { "source" } else { "." };
-    format!("This one gets them with\n\n    {}", styled(TOLD, format!("{start} {}", String::from_utf8_lossy(&word))))
+    styled(TOLD, format!("{start} {}", String::from_utf8_lossy(&word)))
 }
 
 /// Whether this terminal has the commands, and the variables as they are now.
