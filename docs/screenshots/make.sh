@@ -30,7 +30,7 @@ fresh() {
 # shot NAME COMMAND...: types the command in a terminal and takes the picture when it has ended.
 shot() {
     name=$1; shift
-    case " $wanted " in "  " | *" $name "*) ;; *) return 0 ;; esac
+    case " $wanted " in "  " | *" $name "*) ;; *) typed=; return 0 ;; esac
     rm -f "$work/done"
     printf '#!/bin/sh\nprintf "\\033[1;34mdesk $\\033[0m %%s\\n" "%s"\n%s\nprintf "\\033[1;34mdesk $\\033[0m "\ntouch "%s"\nsleep 60\n' \
         "$*" "$*" "$work/done" >"$work/script"
