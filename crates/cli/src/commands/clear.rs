@@ -52,13 +52,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
     }
     let removed = !found.is_empty() && wanted(options, total, out)?;
     if removed {
-        if options.all {
-            // Shells that read what is gone would not be harmed, but theirs are traces too.
-            wire::take_out(context, &out.without_values(), true)?;
-        } else {
-            let home = &context.around.home;
-            settings::tell(&take_back(home, Of::Gone, context.around.wait, &progress)?, &out.without_values())?;
-        }
+        leave_home(context, options, &progress, &out.without_values())?;
         let writer = Writer::enter(&context.around.home, context.around.wait, &progress)?;
         clear::remove(&find()?, &progress)?;
         if !options.all {
@@ -81,6 +75,16 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
     let foreign = foreign.iter().map(|path| shapes::path(path)).collect();
     out.value(&shapes::Clear { format: shapes::Clear::FORMAT, removed, bytes: total, items, foreign })?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// Takes out of the person's home what belongs to that which goes.
+fn leave_home(context: &Context, options: &ClearOptions, progress: &Progress, out: &Out) -> Result<(), Problem> {
+    if options.all {
+        // Shells that read what is gone would not be harmed, but theirs are traces too.
+        return wire::take_out(context, out, true).map(drop);
+    }
+    let taken_back = take_back(&context.around.home, Of::Gone, context.around.wait, progress)?;
+    settings::tell(&taken_back, out)
 }
 
 fn program() -> String {

@@ -104,9 +104,9 @@ impl Site<'_> {
     fn identity(&self, route: &Route) -> Option<Wanted> {
         let brings_it = route.rungs.iter().any(|rung| rung.commands.contains_key(VERSION_CONTROL));
         let wants_it = self.ladder.code.as_ref().is_some_and(Code::wants_version_control);
+        let home = self.host.person.as_ref().filter(|_| brings_it || wants_it)?;
         // Settings that cannot be read are told of by whoever needs them.
         let known = self.home.settings().ok()?.identity;
-        let home = self.host.person.as_ref().filter(|_| brings_it || wants_it)?;
         let keys: BTreeMap<String, Value> = ["name", "email"]
             .into_iter()
             .filter_map(|key| Some((["user/", key].concat(), Value::String(known.get(key)?.clone()))))

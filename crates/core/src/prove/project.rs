@@ -55,6 +55,14 @@ struct Recorded {
     files: BTreeMap<String, Digest>,
 }
 
+impl Recorded {
+    /// That of a project of which nothing is written yet.
+    fn of(rehearsal: &Rehearsal) -> Self {
+        let (answers, parts, files) = (BTreeMap::new(), Vec::new(), BTreeMap::new());
+        Self { format: FORMAT, rehearsal: rehearsal.rehearsal.clone(), answers, parts, files }
+    }
+}
+
 /// What became of one file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Became {
@@ -117,13 +125,7 @@ impl Project {
         if before.is_none() && files::names(folder).is_ok_and(|names| !names.is_empty()) {
             return Err(ProjectError::NotEmpty(folder.to_path_buf()));
         }
-        let mut record = before.unwrap_or_else(|| Recorded {
-            format: FORMAT,
-            rehearsal: rehearsal.rehearsal.clone(),
-            answers: BTreeMap::new(),
-            parts: Vec::new(),
-            files: BTreeMap::new(),
-        });
+        let mut record = before.unwrap_or_else(|| Recorded::of(rehearsal));
         record.answers.extend(answers.clone());
         let new = parts.iter().filter(|part| !record.parts.contains(part)).cloned().collect::<Vec<_>>();
         record.parts.extend(new);
@@ -147,14 +149,7 @@ impl Project {
         rungs: &[Rung],
     ) -> Result<Self, ProjectError> {
         let filled = rehearsal.filled(answers, parts, &|tool, what| of_rung(rungs, tool, what))?;
-        let record = Recorded {
-            format: FORMAT,
-            rehearsal: rehearsal.rehearsal.clone(),
-            answers: answers.clone(),
-            parts: parts.to_vec(),
-            files: BTreeMap::new(),
-        };
-        Ok(Self { folder: folder.to_path_buf(), filled, files: BTreeMap::new(), record })
+        Ok(Self { folder: folder.to_path_buf(), filled, files: BTreeMap::new(), record: Recorded::of(rehearsal) })
     }
 
     /// Writes the project, file by file, and last of all the record.

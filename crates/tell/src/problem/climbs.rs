@@ -2,6 +2,8 @@
 
 use kladder_choose::catalog::Artifact;
 use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
+use kladder_core::base::files::FileError;
+use kladder_core::base::record::RecordError;
 use kladder_core::bring::fetch::{Attempt, FetchError, YardError};
 use kladder_core::bring::intake::IntakeError;
 use kladder_core::bring::unpack::{Refusal, UnpackError};
@@ -17,7 +19,7 @@ use kladder_core::tasks::launch::LaunchError;
 use kladder_core::wire::placed::PlaceError;
 
 use super::{Code, Problem};
-use crate::text::{both, bytes, clean, count, either, quoted};
+use crate::text::{both, bytes, clean, count, either, quoted, shell_word};
 use crate::words;
 
 impl From<ClimbError> for Problem {
@@ -54,8 +56,15 @@ impl From<SettingsError> for Problem {
             SettingsError::Route(error) => route(&error),
             SettingsError::Climb(error) => error.into(),
             SettingsError::Place(PlaceError::Wire(error)) => error.into(),
-            SettingsError::Place(PlaceError::Record(error)) => Self::from(error)
-                .next("remove that folder: the files in your home stay as they are, and count as yours from then on"),
+            SettingsError::Place(PlaceError::Record(error)) => {
+                let folder = match &error {
+                    RecordError::Damaged { path, .. }
+                    | RecordError::Newer { path, .. }
+                    | RecordError::File(FileError { path, .. }) => shell_word(path.parent().unwrap_or(path)),
+                };
+                let cure = "forgets it: the files in your home stay as they are, and count as yours from then on";
+                Self::record(&error, &format!("`rm -r {folder}` {cure}"))
+            }
         }
     }
 }

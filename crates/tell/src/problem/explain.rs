@@ -92,7 +92,8 @@ impl From<ProjectError> for Problem {
                 }
             }
             ProjectError::Record(error) => {
-                Self::from(error).next("remove it: what is there is then left as it is, and told as not empty")
+                let cure = "`kladder rehearse NAME FOLDER` lays it out anew in another folder; what is here stays";
+                Self::record(&error, cure)
             }
             ProjectError::File(error) => error.into(),
         }
