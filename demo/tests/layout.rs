@@ -7,7 +7,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
-use kladder_choose::catalog::{Catalogs, Definition, Need, Published};
+use kladder_choose::catalog::{Catalogs, Definition, Machine, Need, Published};
 use kladder_choose::digest::Digest;
 use kladder_choose::pins::{Choosing, Limits, Moves};
 use kladder_choose::platform::Platform;
@@ -89,7 +89,7 @@ fn needs_licences_presets_and_rehearsals_speak_of_what_there_is() {
     let demo = Demo::new();
     for definition in demo.definitions() {
         for release in &definition.releases {
-            for way in release.needs.iter().flat_map(|need| &need.ways) {
+            for way in release.says.needs.iter().flat_map(|need| &need.ways) {
                 assert!(demo.knows(&way.name), "{} {} needs {}", definition.tool, release.version, way.name);
                 let lacks = |piece: &&String| {
                     let needed = demo.catalogs.tool(&way.name).unwrap();
@@ -98,10 +98,10 @@ fn needs_licences_presets_and_rehearsals_speak_of_what_there_is() {
                 assert_eq!(way.pieces.iter().find(lacks), None);
             }
         }
-        if let Some(licence) = &definition.licence {
+        for licence in &definition.says.licences {
             assert!(demo.catalogs.licence(licence).unwrap().unwrap().text.contains("made up"));
         }
-        assert!(!definition.checks.is_empty(), "{} has no check", definition.tool);
+        assert!(!definition.says.checks.is_empty(), "{} has no check", definition.tool);
     }
     let rehearsals = demo.catalogs.rehearsals().unwrap();
     assert!(rehearsals.iter().flat_map(|rehearsal| &rehearsal.tools).all(|tool| demo.knows(tool)));
@@ -121,14 +121,14 @@ fn the_desks_ladder_has_pins_for_all_its_platforms_and_is_deep_enough_to_show() 
     fs::set_permissions(bin.join("cc"), runs).unwrap();
     let host = Host::new(std::env::join_paths([bin.as_path(), "/bin".as_ref()]).unwrap(), demo.folder.path());
     let ladder = read_ladder(&demo.folder.path().join("desk/ladder.toml")).unwrap();
-    let (here, tools, moves) = (Platform::built_for(), HostTools::of(&host), Moves::default());
+    let (here, tools, moves) = (Machine::of(Platform::built_for()), HostTools::of(&host), Moves::default());
     let (catalogs, limits) = (&demo.catalogs, Limits::default());
     let choosing = Choosing { ladder: &ladder, catalogs, here: &here, host: &tools, old: None, moves: &moves, limits };
     let pins = choosing.pins().unwrap();
-    let platforms = ladder.platforms(&here);
-    assert!(platforms.len() >= 3);
+    let machines = ladder.kinds(&here);
+    assert!(machines.len() >= 3);
     for (tool, pin) in pins.rungs.iter().filter(|(_, pin)| pin.host.is_none()) {
-        assert!(platforms.iter().all(|platform| pin.artifact(platform).is_some()), "{tool}");
+        assert!(machines.iter().all(|machine| pin.artifact(machine).is_some()), "{tool}");
     }
     assert!(depth(&demo, "whimbrow") >= 4, "{}", depth(&demo, "whimbrow"));
 }
@@ -136,6 +136,6 @@ fn the_desks_ladder_has_pins_for_all_its_platforms_and_is_deep_enough_to_show() 
 /// How many tools stand on each other below and with `tool`.
 fn depth(demo: &Demo, tool: &str) -> usize {
     let Some(definition) = demo.catalogs.tool(tool).unwrap() else { return 0 };
-    let needs = definition.releases.iter().flat_map(|release| &release.needs).flat_map(Need::names);
+    let needs = definition.releases.iter().flat_map(|release| &release.says.needs).flat_map(Need::names);
     1 + needs.map(|need| depth(demo, need)).max().unwrap_or(0)
 }

@@ -5,7 +5,7 @@
 //! through [`pins::OnHost`]; nothing is read from a disk, a process or a clock but the time that a search may take.
 //!
 //! ```
-//! use kladder_choose::catalog::{Catalogs, Memory};
+//! use kladder_choose::catalog::{Catalogs, Machine, Memory};
 //! use kladder_choose::document::Source;
 //! use kladder_choose::ladder::Ladder;
 //! use kladder_choose::pins::{Choosing, Limits, Moves, NoHost};
@@ -24,7 +24,7 @@
 //! "#);
 //! let catalogs = Catalogs::new(vec![Box::new(memory)])?;
 //! let ladder = Ladder::parse(&Source::new("ladder.toml", "[ladder]\n[rungs]\nskerroc = \"1.4\"\n"))?;
-//! let here = "linux/x86_64".parse()?;
+//! let here = Machine::of("linux/x86_64".parse()?);
 //! let choosing = Choosing {
 //!     ladder: &ladder,
 //!     catalogs: &catalogs,

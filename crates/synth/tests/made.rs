@@ -25,11 +25,11 @@ fn every_word_of_a_line_arrives_in_the_definition() {
     let catalog = read(&made);
     let skerroc = catalog.tool("skerroc").unwrap().unwrap();
     let release = &skerroc.releases[0];
-    let needs: Vec<String> = release.needs.iter().map(Need::to_string).collect();
+    let needs: Vec<String> = release.says.needs.iter().map(Need::to_string).collect();
     assert_eq!(needs, ["oarweld >=3 on linux", "oarweld <3 of its own", "tidlow with tracer", "oarweld 2 or tombolet"]);
-    let excludes: Vec<&str> = release.excludes.iter().map(|way| way.name.as_str()).collect();
+    let excludes: Vec<&str> = release.says.excludes.iter().map(|way| way.name.as_str()).collect();
     assert_eq!(excludes, ["tombolet", "skerrow-compiler"]);
-    assert_eq!(release.pieces["lens"].needs[0].to_string(), "oarweld >=2");
+    assert_eq!(release.pieces["lens"].says.needs[0].to_string(), "oarweld >=2");
     assert_eq!(release.artifacts[0].scopes.iter().map(Scope::as_str).collect::<Vec<_>>(), ["linux/x86_64"]);
     assert_eq!((release.series[0].as_str(), release.date.unwrap().to_string().as_str()), ("stable", "2026-10-01"));
     assert_eq!(

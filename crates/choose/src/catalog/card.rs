@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Brings, Command, CommandName, Definition, Need, Piece, Published, Release, Unpacking, Way};
+use super::{Also, Brings, Definition, Demand, Machine, Need, Piece, Published, Release, Says, Unpacking, Way, When};
 use crate::digest::Digest;
 use crate::names::ToolName;
 use crate::path::InnerPath;
@@ -27,7 +27,9 @@ pub struct Card {
     pub provides: Vec<ToolName>,
     /// Whether it can be found on the host.
     pub on_host: bool,
-    /// Its commands and variables.
+    /// Whether blocks, releases or pieces bring more than the tool as a whole, or something else.
+    pub varies: bool,
+    /// The commands and variables of the tool as a whole.
     pub brings: Vec<Brings>,
     /// Its releases, newest first.
     pub releases: Vec<CardRelease>,
@@ -46,8 +48,12 @@ pub struct CardRelease {
     pub series: Vec<String>,
     /// What it has artifacts for.
     scopes: Vec<Scope>,
+    /// What it has artifacts for on some machines only.
+    variants: Vec<(Scope, Vec<Demand>)>,
     /// Its pieces, and what each has artifacts for.
     pieces: Vec<(String, Vec<Scope>)>,
+    /// What a machine must not be known to lack.
+    pub gates: Vec<CardGate>,
     /// The rest, still encoded: most releases of a catalog are only counted.
     details: Vec<u8>,
 }
@@ -61,8 +67,28 @@ pub struct Details {
     pub excludes: Vec<Way>,
     /// Its pieces.
     pub pieces: BTreeMap<String, CardPiece>,
-    /// Its files, by what they are for.
-    pub artifacts: BTreeMap<Scope, PinnedArtifact>,
+    /// Its files, as the definition has them.
+    pub artifacts: Vec<CardArtifact>,
+}
+
+/// A file, and what it is for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CardArtifact {
+    /// The platforms.
+    pub scopes: Vec<Scope>,
+    /// What must be known of a machine.
+    pub facts: Vec<Demand>,
+    /// The file.
+    pub file: PinnedArtifact,
+}
+
+/// A gate of a release, as far as it decides about choosing it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CardGate {
+    /// The platforms that it holds for; all when empty.
+    pub on: Vec<Scope>,
+    /// What is demanded.
+    pub demand: Demand,
 }
 
 /// A piece as the resolver sees it.
@@ -70,10 +96,8 @@ pub struct Details {
 pub struct CardPiece {
     /// What must be there besides.
     pub needs: Vec<Need>,
-    /// Its commands.
-    pub brings: Vec<Brings>,
-    /// Its files, by what they are for.
-    pub artifacts: BTreeMap<Scope, PinnedArtifact>,
+    /// Its files, as the definition has them.
+    pub artifacts: Vec<CardArtifact>,
 }
 
 impl Details {
@@ -122,7 +146,7 @@ impl PinnedArtifact {
     /// The artifact as the fetching and unpacking want it; how it is unpacked comes from the catalog. `None` where its size
     /// is unknown.
     pub fn with(&self, release: Option<&Published>) -> Option<Artifact> {
-        let unpack = release.map(|artifact| artifact.unpack.clone()).unwrap_or_default();
+        let unpack = release.and_then(|artifact| artifact.unpack.clone()).unwrap_or_default();
         let unpacked = release.and_then(|artifact| artifact.unpacked);
         Some(Artifact { file: self.file.clone(), size: self.size?, sha256: self.sha256, unpacked, unpack })
     }
@@ -143,8 +167,9 @@ impl Card {
             scheme: definition.scheme,
             provides: definition.provides.clone(),
             on_host: definition.host.is_some(),
-            brings: commands(&definition.commands).chain(variables(definition)).chain(lent(definition)).collect(),
-            releases: definition.releases.iter().map(|release| CardRelease::of(release, definition.scheme)).collect(),
+            varies: definition.varies(),
+            brings: definition.says.brings(),
+            releases: definition.releases.iter().map(|release| CardRelease::of(release, definition)).collect(),
         }
     }
 
@@ -160,23 +185,32 @@ impl Card {
 }
 
 impl CardRelease {
-    fn of(release: &Release, scheme: Scheme) -> Self {
+    fn of(release: &Release, definition: &Definition) -> Self {
+        let scheme = definition.scheme;
         let named_so = release.series.iter().any(|series| series == "preview");
         let details = Details {
-            needs: release.needs.clone(),
-            excludes: release.excludes.clone(),
+            needs: release.says.needs.clone(),
+            excludes: release.says.excludes.clone(),
             pieces: release.pieces.iter().map(|(name, piece)| (name.clone(), CardPiece::of(piece))).collect(),
             artifacts: pinned(&release.artifacts),
         };
-        let scopes = |artifacts: &BTreeMap<Scope, PinnedArtifact>| artifacts.keys().cloned().collect();
+        let scopes = |artifacts: &[CardArtifact]| -> Vec<Scope> {
+            let mut scopes: Vec<Scope> = always(artifacts).flat_map(|artifact| artifact.scopes.clone()).collect();
+            scopes.sort();
+            scopes.dedup();
+            scopes
+        };
         let pieces = details.pieces.iter().map(|(name, piece)| (name.clone(), scopes(&piece.artifacts)));
+        let sometimes = details.artifacts.iter().filter(|artifact| !artifact.facts.is_empty());
         Self {
             version: release.version.clone(),
             date: release.date.map(|date| date.to_string()),
             preview: named_so || scheme.is_preview(&release.version),
             series: release.series.clone(),
             scopes: scopes(&details.artifacts),
+            variants: sometimes.flat_map(CardArtifact::each).collect(),
             pieces: pieces.collect(),
+            gates: definition.gates_of(release),
             details: postcard::to_stdvec(&details).expect("plain values can be encoded"),
         }
     }
@@ -189,14 +223,27 @@ impl CardRelease {
         postcard::from_bytes(&self.details).expect("a whole card holds what was encoded in it")
     }
 
-    /// Whether there is an artifact for `platform`, its own or one that runs everywhere.
-    pub fn is_for(&self, platform: &Platform) -> bool {
-        is_for(&self.scopes, platform)
+    /// Whether there is an artifact for a machine.
+    pub fn is_for(&self, machine: &Machine) -> bool {
+        let suits = |(scope, facts): &(Scope, Vec<Demand>)| machine.suits(std::slice::from_ref(scope), facts);
+        is_for(&self.scopes, &machine.platform) || self.variants.iter().any(suits)
     }
 
-    /// Whether it has a piece with an artifact for `platform`.
-    pub fn has_piece_for(&self, piece: &str, platform: &Platform) -> bool {
-        self.pieces.iter().any(|(name, scopes)| name == piece && is_for(scopes, platform))
+    /// The first gate that a machine is known to fail.
+    pub fn closed_on(&self, machine: &Machine) -> Option<&Demand> {
+        let is_meant =
+            |gate: &&CardGate| gate.on.is_empty() || gate.on.iter().any(|scope| scope.holds_on(&machine.platform));
+        let fails = |demand: &&Demand| machine.facts.holds(demand) == Some(false);
+        self.gates.iter().filter(is_meant).map(|gate| &gate.demand).find(fails)
+    }
+
+    /// Whether it has a piece with an artifact for a machine.
+    pub fn has_piece_for(&self, piece: &str, machine: &Machine) -> bool {
+        if self.pieces.iter().any(|(name, scopes)| name == piece && is_for(scopes, &machine.platform)) {
+            return true;
+        }
+        let details = self.has_pieces(&[piece.to_owned()]).then(|| self.details());
+        details.and_then(|details| details.pieces.get(piece)?.artifact(machine).map(|_| ())).is_some()
     }
 
     /// The names of its pieces.
@@ -210,45 +257,113 @@ impl CardRelease {
     }
 
     /// What it has artifacts for.
-    pub fn scopes(&self) -> &[Scope] {
-        &self.scopes
+    pub fn scopes(&self) -> Vec<Scope> {
+        let mut scopes: Vec<Scope> =
+            self.scopes.iter().chain(self.variants.iter().map(|(scope, _)| scope)).cloned().collect();
+        scopes.sort();
+        scopes.dedup();
+        scopes
     }
 }
 
 impl CardPiece {
     fn of(piece: &Piece) -> Self {
-        let brings = commands(&piece.commands).collect();
-        Self { needs: piece.needs.clone(), brings, artifacts: pinned(&piece.artifacts) }
+        Self { needs: piece.says.needs.clone(), artifacts: pinned(&piece.artifacts) }
+    }
+
+    /// The artifact for a machine.
+    pub fn artifact(&self, machine: &Machine) -> Option<(&Scope, &CardArtifact)> {
+        closest(&self.artifacts, machine)
     }
 }
 
-fn commands(commands: &BTreeMap<CommandName, Command>) -> impl Iterator<Item = Brings> {
-    commands.keys().map(|name| Brings::Command(name.to_string()))
+impl Details {
+    /// The artifact for a machine.
+    pub fn artifact(&self, machine: &Machine) -> Option<(&Scope, &CardArtifact)> {
+        closest(&self.artifacts, machine)
+    }
 }
 
-/// The files that loans name one by one; what patterns select is only known once it is unpacked.
-fn lent(definition: &Definition) -> impl Iterator<Item = Brings> {
-    let is_plain = |name: &&String| !name.contains(['*', '?', '[', '{', '\\']);
-    definition.lends.iter().flat_map(move |lends| {
-        let file = move |name: &String| Brings::File {
-            to: lends.to.clone(),
-            path: [lends.at.as_written().trim_end_matches('/'), "/", name].concat(),
+impl CardArtifact {
+    fn each(&self) -> impl Iterator<Item = (Scope, Vec<Demand>)> {
+        self.scopes.iter().map(|scope| (scope.clone(), self.facts.clone()))
+    }
+}
+
+/// The artifact whose platforms are narrowest, the first of those that are alike in this; with the scope by which it fits.
+fn closest<'a>(artifacts: &'a [CardArtifact], machine: &Machine) -> Option<(&'a Scope, &'a CardArtifact)> {
+    let fitting = artifacts.iter().filter(|artifact| machine.suits(&artifact.scopes, &artifact.facts));
+    let narrowest = fitting.filter_map(|artifact| {
+        let scopes = artifact.scopes.iter().filter(|scope| scope.holds_on(&machine.platform));
+        Some((scopes.min()?, artifact))
+    });
+    narrowest.min_by_key(|(scope, _)| *scope)
+}
+
+impl Definition {
+    /// Whether a part of it brings something that it does not as a whole.
+    fn varies(&self) -> bool {
+        let parts = self
+            .releases
+            .iter()
+            .flat_map(|release| std::iter::once(&release.says).chain(release.pieces.values().map(|piece| &piece.says)));
+        let mut parts = self.also.iter().map(|block| &block.says).chain(parts);
+        parts.any(|says| !says.brings().is_empty())
+    }
+
+    /// The gates that tell a release from others, and that a machine keeps.
+    pub fn gates_of(&self, release: &Release) -> Vec<CardGate> {
+        let of_block = |block: &Also| {
+            let When { version, series, on, facts, piece, with, private } = &block.when;
+            let is_of_release = (version.is_some() || series.is_some())
+                && facts.is_empty()
+                && piece.is_none()
+                && with.is_empty()
+                && private.is_none()
+                && block.when.is_of(self.scheme, &release.version, Some(release));
+            is_of_release.then(|| (on.clone(), block.says.gates.clone()))
         };
-        lends.only.iter().filter(is_plain).map(file)
-    })
+        let own = (Vec::new(), release.says.gates.clone());
+        let all = std::iter::once(own).chain(self.also.iter().filter_map(of_block));
+        let gates = all.flat_map(|(on, gates)| gates.into_iter().map(move |gate| (on.clone(), gate.demand)));
+        gates.filter(|(_, demand)| demand.is_lasting()).map(|(on, demand)| CardGate { on, demand }).collect()
+    }
 }
 
-fn variables(definition: &Definition) -> impl Iterator<Item = Brings> {
-    definition.variables.keys().map(|name| Brings::Variable(name.to_string()))
+impl Says {
+    /// The commands and variables that it brings, and the files that loans name one by one; what patterns select is only
+    /// known once it is unpacked.
+    pub fn brings(&self) -> Vec<Brings> {
+        let commands = self.commands.keys().map(|name| Brings::Command(name.to_string()));
+        let variables = self.variables.keys().map(|name| Brings::Variable(name.to_string()));
+        let is_plain = |name: &&String| !name.contains(['*', '?', '[', '{', '\\']);
+        let lent = self.lends.iter().flat_map(move |lends| {
+            let file = move |name: &String| Brings::File {
+                to: lends.to.clone(),
+                path: [lends.at.as_written().trim_end_matches('/'), "/", name].concat(),
+            };
+            lends.only.iter().filter(is_plain).map(file)
+        });
+        commands.chain(variables).chain(lent).collect()
+    }
 }
 
 fn is_for(scopes: &[Scope], platform: &Platform) -> bool {
     scopes.iter().any(|scope| scope.holds_on(platform))
 }
 
-fn pinned(artifacts: &[Published]) -> BTreeMap<Scope, PinnedArtifact> {
-    let scoped = artifacts.iter().flat_map(|artifact| artifact.scopes.iter().map(move |scope| (scope, artifact)));
-    scoped.map(|(scope, artifact)| (scope.clone(), artifact.into())).collect()
+/// Those that suit every machine of their platforms.
+fn always(artifacts: &[CardArtifact]) -> impl Iterator<Item = &CardArtifact> {
+    artifacts.iter().filter(|artifact| artifact.facts.is_empty())
+}
+
+fn pinned(artifacts: &[Published]) -> Vec<CardArtifact> {
+    let card = |artifact: &Published| CardArtifact {
+        scopes: artifact.scopes.clone(),
+        facts: artifact.facts.demands().to_vec(),
+        file: artifact.into(),
+    };
+    artifacts.iter().map(card).collect()
 }
 
 #[cfg(test)]
@@ -266,6 +381,6 @@ mod tests {
         let card = Card::of(&definition, Digest::of(b""));
         let bytes = postcard::to_stdvec(&card).unwrap();
         assert_eq!(postcard::from_bytes::<Card>(&bytes).unwrap(), card);
-        assert_eq!(card.releases[0].details().needs, definition.releases[0].needs);
+        assert_eq!(card.releases[0].details().needs, definition.releases[0].says.needs);
     }
 }

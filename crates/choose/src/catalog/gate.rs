@@ -5,6 +5,7 @@
 //! | key | like | holds where |
 //! |---|---|---|
 //! | `os` | `"linux"` | the system is this one |
+//! | `kernel` | `">=5.10"` | the kernel's version fits |
 //! | `release` | `"debian >=12"` | the distribution and its release fit |
 //! | `c-library` | `"gnu >=2.31"` | the C library and its version fit |
 //! | `feature` | `"avx2"` | the processor has it, by the kernel's name |
@@ -12,6 +13,13 @@
 //! | `virtualisation` | `"there"`, `"usable"` | the hardware has it; the caller may open its device |
 //! | `driver` | `"nouveau >=1.3"` | a graphics device has this driver |
 //! | `command` | `"git >=2.30"` | it is on PATH and says such a version |
+//! | `library` | `"libusb-1.0.so.0 >=0.3"` | the loader finds this shared object, at such a version of its file |
+//! | `package` | `"gcc >=12"` | the system's package database has it |
+//! | `file` | `"/usr/include/zlib.h"` | there is such a file or folder |
+//! | `module` | `"cdc_acm"` | the kernel has it, loaded or built in |
+//! | `locale` | `"C.UTF-8"` | the system has it |
+//! | `limit` | `"open-files >=4096"` | the caller may have so many |
+//! | `desktop` | `"there"` | a graphical session is there |
 //! | `group` | `"dialout"` | the caller is in it |
 //! | `reach` | `"yard.example:443"`, `"yard"` | connections are taken there, or by any yard |
 //! | `port` | `7380` | nothing listens there on the loopback |
@@ -28,7 +36,7 @@
 use std::fmt;
 use std::str::FromStr;
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use crate::version::Requirement;
 
@@ -47,10 +55,12 @@ pub struct Gate {
 }
 
 /// What is demanded of a host.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Demand {
     /// This operating system.
     Os(String),
+    /// This kernel.
+    Kernel(Requirement),
     /// This distribution, at a release in the range.
     Release(Ranged),
     /// This C library, at a version in the range.
@@ -70,6 +80,25 @@ pub enum Demand {
     Driver(Ranged),
     /// This command, at a version in the range.
     Command(Ranged),
+    /// This shared object by its soname, at a version in the range.
+    Library(Ranged),
+    /// This package of the system, at a version in the range.
+    Package(Ranged),
+    /// This file or folder.
+    File(String),
+    /// This module of the kernel.
+    Module(String),
+    /// This locale.
+    Locale(String),
+    /// At least so many of a thing that the system counts for each user.
+    Limit {
+        /// What is counted, as [`LIMITS`] names it.
+        what: String,
+        /// How many.
+        least: u64,
+    },
+    /// A graphical session.
+    Desktop,
     /// Membership in this group.
     Group(String),
     /// That this address, `HOST:PORT`, takes connections; `yard` for any yard of the climb.
@@ -78,8 +107,16 @@ pub enum Demand {
     Port(u16),
 }
 
+/// What a limit can be of, with the name that the kernel has for it (`proc_pid_limits(5)`).
+pub const LIMITS: [(&str, &str); 4] = [
+    ("open-files", "Max open files"),
+    ("processes", "Max processes"),
+    ("locked-memory", "Max locked memory"),
+    ("file-size", "Max file size"),
+];
+
 /// A name and the versions that will do: `gnu >=2.31`.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Ranged {
     /// The name.
     pub name: String,
@@ -131,6 +168,7 @@ struct Form {
     #[serde(default)]
     admin: Vec<String>,
     os: Option<String>,
+    kernel: Option<String>,
     release: Option<String>,
     c_library: Option<String>,
     feature: Option<String>,
@@ -139,6 +177,13 @@ struct Form {
     virtualisation: Option<String>,
     driver: Option<String>,
     command: Option<String>,
+    library: Option<String>,
+    package: Option<String>,
+    file: Option<String>,
+    module: Option<String>,
+    locale: Option<String>,
+    limit: Option<String>,
+    desktop: Option<String>,
     group: Option<String>,
     reach: Option<String>,
     port: Option<u16>,
@@ -148,63 +193,190 @@ impl TryFrom<Form> for Gate {
     type Error = String;
 
     fn try_from(form: Form) -> Result<Self, String> {
-        let mut demands = demands(&form)?;
-        if demands.len() > 1 {
+        let port = form.port.map(|port| port.to_string());
+        let told = [
+            ("os", form.os),
+            ("kernel", form.kernel),
+            ("release", form.release),
+            ("c-library", form.c_library),
+            ("feature", form.feature),
+            ("memory", form.memory),
+            ("disk", form.disk),
+            ("virtualisation", form.virtualisation),
+            ("driver", form.driver),
+            ("command", form.command),
+            ("library", form.library),
+            ("package", form.package),
+            ("file", form.file),
+            ("module", form.module),
+            ("locale", form.locale),
+            ("limit", form.limit),
+            ("desktop", form.desktop),
+            ("group", form.group),
+            ("reach", form.reach),
+            ("port", port),
+        ];
+        let mut told = told.into_iter().filter_map(|(fact, text)| Some((fact, text?)));
+        let Some((fact, text)) = told.next() else {
+            return Err(format!("a gate demands something: {}", Demand::FACTS.join(", ")));
+        };
+        if told.next().is_some() {
             return Err("a gate demands one thing; write a gate for each".into());
         }
-        let Some((fact, demand)) = demands.pop() else {
-            return Err(
-                "a gate demands something: os, release, c-library, feature, memory, disk, virtualisation, driver, \
-                        command, group, reach or port"
-                    .into(),
-            );
-        };
+        let demand = Demand::of(fact, &text)?;
         Ok(Self { name: form.name.unwrap_or_else(|| fact.to_owned()), demand, advice: form.advice, admin: form.admin })
     }
 }
 
-fn demands(form: &Form) -> Result<Vec<(&'static str, Demand)>, String> {
-    let mut found = Vec::new();
-    let texts = [
-        ("os", &form.os),
-        ("release", &form.release),
-        ("c-library", &form.c_library),
-        ("feature", &form.feature),
-        ("memory", &form.memory),
-        ("disk", &form.disk),
-        ("virtualisation", &form.virtualisation),
-        ("driver", &form.driver),
-        ("command", &form.command),
-        ("group", &form.group),
-        ("reach", &form.reach),
+impl Demand {
+    /// The facts that can be demanded, by the keys of a gate.
+    pub const FACTS: [&'static str; 20] = [
+        "os",
+        "kernel",
+        "release",
+        "c-library",
+        "feature",
+        "memory",
+        "disk",
+        "virtualisation",
+        "driver",
+        "command",
+        "library",
+        "package",
+        "file",
+        "module",
+        "locale",
+        "limit",
+        "desktop",
+        "group",
+        "reach",
+        "port",
     ];
-    for (fact, text) in texts {
-        if let Some(text) = text {
-            found.push((fact, demand(fact, text)?));
+
+    /// Those that a machine keeps, so that a release can be chosen by them.
+    pub const LASTING: [&'static str; 12] = [
+        "os",
+        "kernel",
+        "release",
+        "c-library",
+        "feature",
+        "memory",
+        "driver",
+        "command",
+        "library",
+        "package",
+        "file",
+        "module",
+    ];
+
+    /// What is demanded of a fact.
+    ///
+    /// # Errors
+    /// What is wrong with the text.
+    pub fn of(fact: &str, text: &str) -> Result<Self, String> {
+        let there = |text: &str| match text {
+            "there" => Ok(()),
+            other => Err(format!("`{other}`: a desktop is `there`")),
+        };
+        Ok(match fact {
+            "os" => Self::Os(text.to_owned()),
+            "kernel" => Self::Kernel(text.parse().map_err(|error| format!("in `{text}`: {error}"))?),
+            "release" => Self::Release(text.parse()?),
+            "c-library" => Self::CLibrary(text.parse()?),
+            "feature" => Self::Feature(text.to_owned()),
+            "memory" => Self::Memory(amount(text)?),
+            "disk" => Self::Disk(amount(text)?),
+            "driver" => Self::Driver(text.parse()?),
+            "command" => Self::Command(text.parse()?),
+            "library" => Self::Library(text.parse()?),
+            "package" => Self::Package(text.parse()?),
+            "file" if text.starts_with('/') => Self::File(text.to_owned()),
+            "file" => return Err(format!("`{text}`: a file of the system is named from `/` on")),
+            "module" => Self::Module(text.to_owned()),
+            "locale" => Self::Locale(text.to_owned()),
+            "limit" => limit(text)?,
+            "desktop" => there(text).map(|()| Self::Desktop)?,
+            "group" => Self::Group(text.to_owned()),
+            "reach" => Self::Reach(text.to_owned()),
+            "port" => Self::Port(text.parse().map_err(|_| format!("`{text}` is no port"))?),
+            _ => match text {
+                "there" => Self::Virtualisation { usable: false },
+                "usable" => Self::Virtualisation { usable: true },
+                other => return Err(format!("`{other}`: virtualisation is `there` or `usable`")),
+            },
+        })
+    }
+
+    /// The fact that is demanded, by its key.
+    pub fn fact(&self) -> &'static str {
+        match self {
+            Self::Os(_) => "os",
+            Self::Kernel(_) => "kernel",
+            Self::Release(_) => "release",
+            Self::CLibrary(_) => "c-library",
+            Self::Feature(_) => "feature",
+            Self::Memory(_) => "memory",
+            Self::Disk(_) => "disk",
+            Self::Virtualisation { .. } => "virtualisation",
+            Self::Driver(_) => "driver",
+            Self::Command(_) => "command",
+            Self::Library(_) => "library",
+            Self::Package(_) => "package",
+            Self::File(_) => "file",
+            Self::Module(_) => "module",
+            Self::Locale(_) => "locale",
+            Self::Limit { .. } => "limit",
+            Self::Desktop => "desktop",
+            Self::Group(_) => "group",
+            Self::Reach(_) => "reach",
+            Self::Port(_) => "port",
         }
     }
-    found.extend(form.port.map(|port| ("port", Demand::Port(port))));
-    Ok(found)
+
+    /// Whether a machine keeps what is demanded, so that a release can be chosen by it.
+    pub fn is_lasting(&self) -> bool {
+        Self::LASTING.contains(&self.fact())
+    }
 }
 
-fn demand(fact: &str, text: &str) -> Result<Demand, String> {
-    Ok(match fact {
-        "os" => Demand::Os(text.to_owned()),
-        "release" => Demand::Release(text.parse()?),
-        "c-library" => Demand::CLibrary(text.parse()?),
-        "feature" => Demand::Feature(text.to_owned()),
-        "memory" => Demand::Memory(amount(text)?),
-        "disk" => Demand::Disk(amount(text)?),
-        "driver" => Demand::Driver(text.parse()?),
-        "command" => Demand::Command(text.parse()?),
-        "group" => Demand::Group(text.to_owned()),
-        "reach" => Demand::Reach(text.to_owned()),
-        _ => match text {
-            "there" => Demand::Virtualisation { usable: false },
-            "usable" => Demand::Virtualisation { usable: true },
-            other => return Err(format!("`{other}`: virtualisation is `there` or `usable`")),
-        },
-    })
+/// As a gate has it.
+impl fmt::Display for Demand {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Os(text)
+            | Self::Feature(text)
+            | Self::File(text)
+            | Self::Module(text)
+            | Self::Locale(text)
+            | Self::Group(text)
+            | Self::Reach(text) => f.write_str(text),
+            Self::Kernel(range) => range.fmt(f),
+            Self::Release(ranged)
+            | Self::CLibrary(ranged)
+            | Self::Driver(ranged)
+            | Self::Command(ranged)
+            | Self::Library(ranged)
+            | Self::Package(ranged) => ranged.fmt(f),
+            Self::Memory(bytes) | Self::Disk(bytes) => write!(f, ">={} MiB", bytes >> 20),
+            Self::Virtualisation { usable } => f.write_str(if *usable { "usable" } else { "there" }),
+            Self::Limit { what, least } => write!(f, "{what} >={least}"),
+            Self::Desktop => f.write_str("there"),
+            Self::Port(port) => write!(f, "{port}"),
+        }
+    }
+}
+
+/// `open-files >=4096`
+fn limit(text: &str) -> Result<Demand, String> {
+    let names = || LIMITS.map(|(name, _)| name);
+    let (what, least) =
+        text.split_once(">=").ok_or_else(|| format!("`{text}`: write a limit like `open-files >=4096`"))?;
+    let what = what.trim();
+    if !names().contains(&what) {
+        return Err(format!("`{what}` is no limit; {} are", names().join(", ")));
+    }
+    let least = least.trim().parse().map_err(|_| format!("`{}` is no number", least.trim()))?;
+    Ok(Demand::Limit { what: what.to_owned(), least })
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ mod brings;
 mod card;
 mod definition;
 mod desktop;
+mod facts;
 mod gate;
 mod licence;
 mod memory;
@@ -16,13 +17,14 @@ mod several;
 mod trial;
 
 pub use brings::Brings;
-pub use card::{Artifact, Card, CardPiece, CardRelease, Details, PinnedArtifact};
+pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use definition::{
-    AbsoluteLinks, Anew, Command, CommandName, Definition, HostProbe, Lends, LinesFor, Piece, Published, Release,
-    Unpacking, VariableName,
+    AbsoluteLinks, Also, Anew, Command, CommandName, Definition, Here, HostProbe, Lends, LinesFor, Piece, Published,
+    Release, Says, Unpacking, VariableName, When,
 };
 pub use desktop::{DesktopEntry, Word};
-pub use gate::{Demand, Gate, Ranged};
+pub use facts::{Conditions, Facts, Machine, Unknown};
+pub use gate::{Demand, Gate, LIMITS, Ranged};
 pub use licence::Licence;
 pub use memory::Memory;
 pub use need::{Need, Way};
@@ -178,7 +180,7 @@ impl Head {
             kind: definition.kind.clone(),
             summary: definition.summary.clone(),
             provides: definition.provides.clone(),
-            commands: definition.commands.keys().map(ToString::to_string).collect(),
+            commands: definition.says.commands.keys().map(ToString::to_string).collect(),
         }
     }
 }

@@ -28,6 +28,7 @@
 
 mod code;
 mod edit;
+mod machines;
 mod settings;
 
 pub use code::{Code, CodeSource, Revision};
@@ -41,11 +42,10 @@ use std::str::FromStr;
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
-use crate::catalog::Way;
+use crate::catalog::{Machine, Way};
 use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
-use crate::platform::{Machine, NotAPlatform, Platform};
 use crate::version::{Requirement, RequirementError, asks_for_newest};
 
 /// A ladder as read from its file.
@@ -180,7 +180,7 @@ struct File {
     #[serde(default)]
     ladder: Head,
     #[serde(default)]
-    machines: BTreeMap<String, Spanned<MachineForm>>,
+    machines: BTreeMap<Spanned<String>, Spanned<machines::MachineForm>>,
     #[serde(default)]
     answers: BTreeMap<String, ToolName>,
     code: Option<code::CodeForm>,
@@ -204,19 +204,6 @@ struct Head {
 enum OneOrSeveral {
     One(PathBuf),
     Several(Vec<PathBuf>),
-}
-
-#[derive(Deserialize)]
-#[serde(untagged, expecting = "here stands a platform like \"linux/x86_64\", or a table with `platform`")]
-enum MachineForm {
-    Platform(String),
-    Facts(MachineTable),
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct MachineTable {
-    platform: String,
 }
 
 struct WishForm {
@@ -295,7 +282,7 @@ impl Ladder {
         let machines = file
             .machines
             .into_iter()
-            .map(|(name, form)| machine(source, name, &form))
+            .map(|(name, form)| machines::machine(source, name, form))
             .collect::<Result<Vec<_>, _>>()?;
         let mut rungs: Vec<_> = file.rungs.into_iter().collect();
         rungs.sort_by_key(|(tool, _)| tool.span().start);
@@ -330,17 +317,6 @@ impl Ladder {
         })
     }
 
-    /// The platforms of its machines, each once; `here` where it names none.
-    pub fn platforms(&self, here: &Platform) -> Vec<Platform> {
-        let mut platforms: Vec<Platform> = Vec::new();
-        for machine in &self.machines {
-            if !platforms.contains(&machine.platform) {
-                platforms.push(machine.platform.clone());
-            }
-        }
-        if platforms.is_empty() { vec![here.clone()] } else { platforms }
-    }
-
     /// The file of its pins, beside it.
     pub fn pins_path(&self) -> PathBuf {
         self.path.with_file_name("ladder.pinned.toml")
@@ -356,15 +332,6 @@ fn alias(source: &Source, name: Spanned<String>, text: String) -> Result<(String
         return Err(source.invalid(name.span(), message));
     }
     Ok((name.into_inner(), text))
-}
-
-fn machine(source: &Source, name: String, form: &Spanned<MachineForm>) -> Result<Machine, DocumentError> {
-    let text = match form.get_ref() {
-        MachineForm::Platform(text) => text,
-        MachineForm::Facts(MachineTable { platform }) => platform,
-    };
-    let platform = text.parse().map_err(|error: NotAPlatform| source.invalid(form.span(), error.to_string()))?;
-    Ok(Machine { name, platform })
 }
 
 fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Result<Wish, DocumentError> {
@@ -410,6 +377,9 @@ fn digest(machines: &[Machine], wishes: &[Wish]) -> Digest {
     platforms.sort_unstable();
     platforms.dedup();
     digest = digest.list("platforms", platforms);
+    for machine in machines.iter().filter(|machine| !machine.described.is_empty()) {
+        digest = digest.field("machine", &machine.name).field("is", machine.described.to_string());
+    }
     for Wish { tool, range, host, optional, .. } in wishes {
         digest = digest.field("tool", tool).field("version", range.requirement.as_written());
         digest = digest.field("series", range.series.as_deref().unwrap_or_default());
@@ -427,18 +397,6 @@ mod tests {
 
     fn read(text: &str) -> Result<Ladder, DocumentError> {
         Ladder::parse(&Source::new("/desk/ladder.toml", text))
-    }
-
-    #[test]
-    fn machines_are_named_and_their_platforms_counted_once() {
-        let ladder = read(
-            "[machines]\ndesk = \"linux/x86_64\"\nlaptop = { platform = \"macos/aarch64\" }\nroom = \"linux/x86_64\"\n",
-        );
-        let ladder = ladder.unwrap();
-        let platforms: Vec<String> = ladder.platforms(&Platform::built_for()).iter().map(ToString::to_string).collect();
-        assert_eq!((platforms, ladder.machines.len()), (vec!["linux/x86_64".into(), "macos/aarch64".into()], 3));
-        let error = read("[machines]\ndesk = \"linux-x86_64\"\n").unwrap_err();
-        assert!(error.to_string().contains("`linux/x86_64` is one"), "{error}");
     }
 
     #[test]

@@ -1,10 +1,10 @@
 //! What is told of a clash.
 
-use crate::catalog::{Need, Way};
+use super::Kind;
+use crate::catalog::{Demand, Need, Way};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range};
 use crate::names::ToolName;
-use crate::platform::Platform;
 use crate::version::Version;
 
 /// Why the wishes cannot be met together.
@@ -88,12 +88,19 @@ pub enum Step {
 }
 
 /// Why a release is not on offer.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Withheld {
     /// It is a preview, and nobody asked for one.
     Preview,
-    /// It has no artifact for these platforms.
-    NoArtifact(Vec<Platform>),
+    /// It has no artifact for these machines.
+    NoArtifact(Vec<Kind>),
+    /// It demands what one of the machines is known not to have.
+    Gate {
+        /// The machine.
+        machine: Kind,
+        /// What is demanded.
+        demand: Demand,
+    },
     /// It lacks these pieces.
     NoPiece(Vec<String>),
     /// Only what the host has may be taken.
@@ -146,8 +153,8 @@ pub enum Change {
         /// The wish, by its position.
         wish: usize,
     },
-    /// Without a platform.
-    Platform(Platform),
+    /// Without a machine.
+    Machine(Kind),
     /// Without a wish.
     Leave {
         /// The wish, by its position.

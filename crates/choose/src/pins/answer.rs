@@ -6,15 +6,15 @@ use std::rc::Rc;
 
 use super::offer::Offer;
 use super::seat::{Choice, Part, Seat};
-use super::{FromCatalog, Pin, PinnedArtifact, Pins, PinsError};
-use crate::catalog::{Card, CardRelease, Need, Way};
+use super::{FromCatalog, Kind, Pin, PinnedArtifact, Pins, PinsError};
+use crate::catalog::{Card, CardArtifact, CardRelease, Machine, Need, Way};
 use crate::ladder::Range;
 use crate::names::{Household, ToolName};
-use crate::platform::{Platform, Scope};
+use crate::platform::Scope;
 use crate::version::Version;
 
-/// A household's tool on one platform; on all of them where they are served together.
-type Spot = (Household, ToolName, Option<Platform>);
+/// A household's tool on one machine; on all of them where they are served together.
+type Spot = (Household, ToolName, Option<usize>);
 
 /// The tools of each household.
 type Households<'h> = BTreeMap<&'h Household, BTreeSet<&'h ToolName>>;
@@ -35,12 +35,12 @@ impl<'o, 'c> Answer<'o, 'c> {
     pub(super) fn new(offer: &'o Offer<'c>, chosen: &[(Rc<Seat>, Choice)]) -> Self {
         let mut answer = Self { offer, chosen: BTreeMap::new() };
         for (seat, choice) in chosen {
-            let platform = match &seat.part {
+            let machine = match &seat.part {
                 Part::Lead => continue,
                 Part::Everywhere => None,
-                Part::On(platform) => Some(platform.clone()),
+                Part::On(at) => Some(*at),
             };
-            let spot = (seat.household.clone(), seat.tool.clone(), platform);
+            let spot = (seat.household.clone(), seat.tool.clone(), machine);
             let taken = answer.chosen.entry(spot);
             let taken = taken.or_insert_with(|| Taken { choice: choice.clone(), pieces: BTreeSet::new() });
             taken.pieces.extend(seat.pieces.iter().cloned());
@@ -68,14 +68,14 @@ impl<'o, 'c> Answer<'o, 'c> {
         Ok(Pins { ladder: choosing.ladder.digest, catalogs, left_out: Vec::new(), rungs })
     }
 
-    /// All needs of what is chosen for a spot, its pieces' included, as far as they hold on its platform.
+    /// All needs of what is chosen for a spot, its pieces' included, as far as they hold on its machine.
     fn needs_of(&self, spot: &Spot) -> Result<Vec<Need>, PinsError> {
         let card = self.offer.card(&spot.1)?;
         let Some(taken) = self.chosen.get(spot) else { return Ok(Vec::new()) };
         let Some(release) = release(&card, taken) else { return Ok(Vec::new()) };
         let details = release.details();
-        let platforms = spot.2.as_ref().map_or(self.offer.platforms.as_slice(), std::slice::from_ref);
-        let holds = |need: &&Need| platforms.iter().any(|platform| need.holds_on(platform));
+        let machines = self.offer.machines_of(&spot.2.map_or(Part::Everywhere, Part::On));
+        let holds = |need: &&Need| machines.iter().any(|machine| need.holds_on(&machine.platform));
         Ok(details.needs_with(|piece| taken.pieces.contains(piece)).filter(holds).cloned().collect())
     }
 
@@ -86,9 +86,8 @@ impl<'o, 'c> Answer<'o, 'c> {
             self.chosen.keys().filter(|(household, ..)| !household.is_shared()).cloned().collect();
         private.sort_by_key(|(household, tool, _)| (household.owners().len(), household.clone(), tool.clone()));
         for spot in private {
-            let (household, tool, platform) = &spot;
-            let outer =
-                (0..household.owners().len()).map(|depth| (household.outer(depth), tool.clone(), platform.clone()));
+            let (household, tool, machine) = &spot;
+            let outer = (0..household.owners().len()).map(|depth| (household.outer(depth), tool.clone(), *machine));
             let Some(outside) = outer.into_iter().find(|outer| self.chosen.contains_key(outer)) else { continue };
             if self.will_do(&outside, &spot)? {
                 self.chosen.remove(&spot);
@@ -99,7 +98,7 @@ impl<'o, 'c> Answer<'o, 'c> {
 
     /// Whether what is chosen outside meets all that is asked of a private tool, and excludes nothing inside.
     fn will_do(&self, outside: &Spot, inside: &Spot) -> Result<bool, PinsError> {
-        let (household, tool, platform) = inside;
+        let (household, tool, machine) = inside;
         let (Some(own), Some(theirs)) = (self.chosen.get(inside), self.chosen.get(outside)) else { return Ok(false) };
         let card = self.offer.card(tool)?;
         if !own.pieces.is_subset(&theirs.pieces) {
@@ -109,7 +108,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         for spot in self.chosen.keys() {
             let (from, owner, on) = spot;
             let is_inside = from == household || from.of(owner) == *household;
-            if !is_inside || on != platform {
+            if !is_inside || on != machine {
                 continue;
             }
             for need in self.needs_of(spot)? {
@@ -186,42 +185,42 @@ impl<'o, 'c> Answer<'o, 'c> {
 
     fn pin(&self, all: &Households<'_>, household: &Household, tool: &ToolName) -> Result<Pin, PinsError> {
         let card = self.offer.card(tool)?;
-        let at = |platform: Option<&Platform>| self.chosen.get(&(household.clone(), tool.clone(), platform.cloned()));
-        let on = |platform| at(Some(platform)).or_else(|| at(None));
-        let platforms = &self.offer.platforms;
-        let there: Vec<(&Platform, &Taken)> = platforms.iter().filter_map(|p| Some((p, on(p)?))).collect();
+        let at = |machine: Option<usize>| self.chosen.get(&(household.clone(), tool.clone(), machine));
+        let machines = &self.offer.machines;
+        let on = |(index, machine): (usize, _)| Some((machine, at(Some(index)).or_else(|| at(None))?));
+        let there: Vec<(&Machine, &Taken)> = machines.iter().enumerate().filter_map(on).collect();
         let on_host = there.iter().any(|(_, taken)| taken.choice == Choice::Host);
         let definition = if on_host { self.offer.choosing.catalogs.tool(tool)? } else { None };
         let found = definition.and_then(|definition| self.offer.choosing.host.find(&definition));
-        let versions = there.iter().filter_map(|(platform, taken)| {
+        let versions = there.iter().filter_map(|(machine, taken)| {
             let own = || found.as_ref().map(|found| found.version.clone());
-            Some((*platform, release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
+            Some((*machine, release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
         });
-        let versions: Vec<(&Platform, Version)> = versions.collect();
+        let versions: Vec<(&Machine, Version)> = versions.collect();
         let first = versions.first().map(|(_, version)| version.clone());
         let mut pin = Pin::new(first.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })?);
         pin.private = self.household(all, &household.of(tool))?;
         let catalogs = self.offer.choosing.catalogs;
         pin.catalog = catalogs.home_of(tool).filter(|_| catalogs.are_several()).map(str::to_owned);
-        if there.len() < platforms.len() {
-            pin.on = there.iter().map(|(platform, _)| (*platform).clone()).collect();
+        if there.len() < machines.len() {
+            pin.on = there.iter().map(|(machine, _)| machine.kind()).collect();
         }
         let differs = versions.into_iter().filter(|(_, version)| *version != pin.version);
-        pin.elsewhere = differs.map(|(platform, version)| (platform.clone(), version)).collect();
-        // One file for all platforms is pinned as such only where all of them take it.
+        pin.elsewhere = differs.map(|(machine, version)| (machine.kind(), version)).collect();
+        // One file for several machines is pinned as such only where all of them take it.
         let is_alike = pin.elsewhere.is_empty() && pin.on.is_empty();
         let mut same = there.first().map(|(_, taken)| taken.pieces.clone()).unwrap_or_default();
         same.retain(|piece| there.iter().all(|(_, taken)| taken.pieces.contains(piece)));
-        for (platform, taken) in there {
+        for (machine, taken) in there {
             let Some(release) = release(&card, taken) else {
                 pin.host = found.as_ref().map(|found| found.file.clone());
                 continue;
             };
             let details = release.details();
-            insert(&mut pin.artifacts, &details.artifacts, platform, is_alike);
+            insert(&mut pin.artifacts, details.artifact(machine), machine, is_alike);
             for (name, piece) in details.pieces.iter().filter(|(name, _)| taken.pieces.contains(*name)) {
                 let is_alike = is_alike && same.contains(name);
-                insert(pin.pieces.entry(name.clone()).or_default(), &piece.artifacts, platform, is_alike);
+                insert(pin.pieces.entry(name.clone()).or_default(), piece.artifact(machine), machine, is_alike);
             }
         }
         Ok(pin)
@@ -232,16 +231,16 @@ fn release<'a>(card: &'a Card, taken: &Taken) -> Option<&'a CardRelease> {
     if let Choice::Release(at) = taken.choice { card.releases.get(at) } else { None }
 }
 
-/// The artifact for a platform, under the platform's own name or, where all platforms are alike, under what it is for.
+/// The artifact for a machine, under how pins speak of it or, where all machines are alike, under the platforms it is for. One
+/// that was taken for what is known of a machine is that machine's.
 fn insert(
-    into: &mut BTreeMap<Scope, PinnedArtifact>,
-    from: &BTreeMap<Scope, PinnedArtifact>,
-    platform: &Platform,
+    into: &mut BTreeMap<Kind, PinnedArtifact>,
+    found: Option<(&Scope, &CardArtifact)>,
+    machine: &Machine,
     is_alike: bool,
 ) {
-    // The narrowest scope comes first.
-    if let Some((scope, artifact)) = from.iter().find(|(scope, _)| scope.holds_on(platform)) {
-        let key = if is_alike { scope.clone() } else { Scope::Platform(platform.clone()) };
-        into.insert(key, artifact.clone());
-    }
+    let Some((scope, artifact)) = found else { return };
+    let is_for_all = is_alike && artifact.facts.is_empty();
+    let kind = if is_for_all && !machine.by_name { Kind::Platforms(scope.clone()) } else { machine.kind() };
+    into.insert(kind, artifact.file.clone());
 }

@@ -4,19 +4,18 @@
 //! steps are put in the order of the chain that leads from one wish to the other. What a step rules out is told by whoever
 //! withholds it: a preview that nobody asked for, a missing artifact, the host's own that may not be taken.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use kladder_solve::{Clash, Fact, Rule};
 
-use super::PinsError;
 use super::account::{ClashReport, ClashingWish, Step, Withheld};
 use super::offer::Offer;
 use super::seat::{Choice, Part, Seat, in_range};
 use super::wishes::Wishes;
-use crate::catalog::{Card, CardRelease, Need, Way};
+use super::{Kind, PinsError};
+use crate::catalog::{Card, CardRelease, Machine, Need, Way};
 use crate::ladder::Range;
 use crate::names::{Household, ToolName};
-use crate::platform::Platform;
 use crate::version::Version;
 
 /// More providers than these are not named one by one.
@@ -41,7 +40,8 @@ enum Source {
 struct Wanted {
     tool: ToolName,
     range: Range,
-    on: BTreeSet<Platform>,
+    /// The machines, by their positions.
+    on: BTreeSet<usize>,
 }
 
 /// Releases of one tool with one rule.
@@ -51,7 +51,7 @@ struct Gathered {
     source: Source,
     /// Positions in the card.
     releases: BTreeSet<usize>,
-    platforms: BTreeSet<Platform>,
+    machines: BTreeSet<usize>,
 }
 
 impl Explained<'_, '_> {
@@ -93,7 +93,7 @@ impl Explained<'_, '_> {
         choosing.moves.exact.iter().filter_map(wish).collect()
     }
 
-    /// Joins what several releases of one tool, on several platforms, have in common.
+    /// Joins what several releases of one tool, on several machines, have in common.
     fn gather(&self) -> Result<Vec<Gathered>, PinsError> {
         let mut all: Vec<Gathered> = Vec::new();
         for fact in &self.clash.facts {
@@ -103,15 +103,15 @@ impl Explained<'_, '_> {
             let known = if let Some(known) = all.iter_mut().find(is_it) {
                 known
             } else {
-                let (releases, platforms) = (BTreeSet::new(), BTreeSet::new());
+                let (releases, machines) = (BTreeSet::new(), BTreeSet::new());
                 let (tool, household) = (seat.tool.clone(), seat.household.clone());
-                all.push(Gathered { tool, household, source, releases, platforms });
+                all.push(Gathered { tool, household, source, releases, machines });
                 let last = all.len() - 1;
                 &mut all[last]
             };
             known.releases.insert(*at);
-            if let Part::On(platform) = &seat.part {
-                known.platforms.insert(platform.clone());
+            if let Part::On(at) = &seat.part {
+                known.machines.insert(*at);
             }
         }
         Ok(all)
@@ -165,15 +165,15 @@ impl Explained<'_, '_> {
         Ok(if providers.len() > FEW { Vec::new() } else { providers })
     }
 
-    /// The tools and ranges that are spoken of, with the platforms they are wanted on.
+    /// The tools and ranges that are spoken of, with the machines they are wanted on.
     fn ranges(&self, wishes: &[ClashingWish], gathered: &[Gathered]) -> Result<Vec<Wanted>, PinsError> {
         let offer = self.wishes.offer;
-        let everywhere = || offer.platforms.iter().cloned().collect::<BTreeSet<_>>();
+        let everywhere = || (0..offer.machines.len()).collect::<BTreeSet<_>>();
         let wished = wishes.iter().map(|wish| (&wish.tool, wish.range.clone(), everywhere()));
-        let mut named: Vec<(&ToolName, Range, BTreeSet<Platform>)> = wished.collect();
+        let mut named: Vec<(&ToolName, Range, BTreeSet<usize>)> = wished.collect();
         for gathered in gathered {
             let Source::Need(need) = &gathered.source else { continue };
-            let on = if gathered.platforms.is_empty() { everywhere() } else { gathered.platforms.clone() };
+            let on = if gathered.machines.is_empty() { everywhere() } else { gathered.machines.clone() };
             named.extend(need.ways.iter().map(|way| (&way.name, Range::from(way), on.clone())));
         }
         let mut ranges = Vec::new();
@@ -201,11 +201,14 @@ impl Explained<'_, '_> {
             let newest = card.releases.iter().find(|release| !release.preview).map(|release| release.version.clone());
             return Ok(vec![Step::NotThere { tool: tool.clone(), range: range.clone(), newest }]);
         }
-        let mut groups: BTreeMap<Withheld, Vec<Version>> = BTreeMap::new();
+        let mut groups: Vec<(Withheld, Vec<Version>)> = Vec::new();
         for release in inside {
             match self.withheld(&card, range, release, on) {
                 None => return Ok(Vec::new()),
-                Some(why) => groups.entry(why).or_default().push(release.version.clone()),
+                Some(why) => match groups.iter_mut().find(|(known, _)| *known == why) {
+                    Some((_, versions)) => versions.push(release.version.clone()),
+                    None => groups.push((why, vec![release.version.clone()])),
+                },
             }
         }
         let step = |(why, versions)| Step::Withheld { tool: tool.clone(), versions, why };
@@ -213,7 +216,7 @@ impl Explained<'_, '_> {
     }
 
     /// Why a release is not on offer; `None` when it is.
-    fn withheld(&self, card: &Card, range: &Range, release: &CardRelease, on: &BTreeSet<Platform>) -> Option<Withheld> {
+    fn withheld(&self, card: &Card, range: &Range, release: &CardRelease, on: &BTreeSet<usize>) -> Option<Withheld> {
         let offer = self.wishes.offer;
         if release.preview && !offer.offers_previews(&card.tool) {
             return Some(Withheld::Preview);
@@ -222,9 +225,8 @@ impl Explained<'_, '_> {
             let lacks = range.pieces.iter().filter(|piece| !release.pieces().any(|name| name == *piece));
             return Some(Withheld::NoPiece(lacks.cloned().collect()));
         }
-        let lacks: Vec<Platform> = on.iter().filter(|platform| !release.is_for(platform)).cloned().collect();
-        if !lacks.is_empty() {
-            return Some(Withheld::NoArtifact(lacks));
+        if let Some(withheld) = Withheld::on(release, on.iter().map(|at| &offer.machines[*at])) {
+            return Some(withheld);
         }
         let seat = std::rc::Rc::new(Seat::shared(&card.tool, Part::Lead));
         let offered = kladder_solve::Provider::versions(offer, &seat).unwrap_or_default();
@@ -246,6 +248,21 @@ impl Explained<'_, '_> {
             }
         }
         Ok(steps)
+    }
+}
+
+impl Withheld {
+    /// What keeps a release from machines; `None` where all of them can have it.
+    pub(super) fn on<'m>(release: &CardRelease, machines: impl Iterator<Item = &'m Machine> + Clone) -> Option<Self> {
+        let lacks: Vec<Kind> = machines.clone().filter(|machine| !release.is_for(machine)).map(Machine::kind).collect();
+        if !lacks.is_empty() {
+            return Some(Self::NoArtifact(lacks));
+        }
+        let closed = |machine: &Machine| {
+            let demand = release.closed_on(machine)?.clone();
+            Some(Self::Gate { machine: machine.kind(), demand })
+        };
+        machines.into_iter().find_map(closed)
     }
 }
 

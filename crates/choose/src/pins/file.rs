@@ -22,11 +22,11 @@ use std::path::PathBuf;
 use serde::Deserialize;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
 
-use crate::catalog::PinnedArtifact;
+use super::Kind;
+use crate::catalog::{Machine, PinnedArtifact};
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
 use crate::names::ToolName;
-use crate::platform::{Platform, Scope};
 use crate::version::Version;
 
 const FORMAT: i64 = 2;
@@ -64,21 +64,21 @@ pub struct Pin {
     /// The catalog it is from, where the ladder has several.
     #[serde(default)]
     pub catalog: Option<String>,
-    /// The version on platforms where it is another one.
+    /// The version on machines where it is another one.
     #[serde(default)]
-    pub elsewhere: BTreeMap<Platform, Version>,
-    /// The platforms that it is needed on; all of the ladder's when empty.
+    pub elsewhere: BTreeMap<Kind, Version>,
+    /// The machines that it is needed on; all of the ladder's when empty.
     #[serde(default, rename = "for")]
-    pub on: Vec<Platform>,
+    pub on: Vec<Kind>,
     /// For what the host has: the file that answered.
     #[serde(default)]
     pub host: Option<PathBuf>,
     /// Its files, for every platform of the ladder.
     #[serde(default)]
-    pub artifacts: BTreeMap<Scope, PinnedArtifact>,
+    pub artifacts: BTreeMap<Kind, PinnedArtifact>,
     /// The files of the pieces that are taken, by piece and platform.
     #[serde(default)]
-    pub pieces: BTreeMap<String, BTreeMap<Scope, PinnedArtifact>>,
+    pub pieces: BTreeMap<String, BTreeMap<Kind, PinnedArtifact>>,
     /// Tools that it keeps to itself.
     #[serde(default)]
     pub private: BTreeMap<ToolName, Pin>,
@@ -100,26 +100,27 @@ impl Pin {
         }
     }
 
-    /// Its version on a platform; `None` where it is not needed.
-    pub fn version_on(&self, platform: &Platform) -> Option<&Version> {
-        let needed = self.on.is_empty() || self.on.contains(platform);
-        needed.then(|| self.elsewhere.get(platform).unwrap_or(&self.version))
+    /// Its version on a machine; `None` where it is not needed.
+    pub fn version_on(&self, machine: &Machine) -> Option<&Version> {
+        let needed = self.on.is_empty() || self.on.iter().any(|kind| kind.holds_on(machine));
+        let other = || self.elsewhere.iter().find(|(kind, _)| kind.holds_on(machine)).map(|(_, version)| version);
+        needed.then(|| other().unwrap_or(&self.version))
     }
 
-    /// The artifact that fits `platform` most closely.
-    pub fn artifact(&self, platform: &Platform) -> Option<&PinnedArtifact> {
-        for_platform(&self.artifacts, platform)
+    /// The artifact that fits a machine most closely.
+    pub fn artifact(&self, machine: &Machine) -> Option<&PinnedArtifact> {
+        of_machine(&self.artifacts, machine)
     }
 
-    /// The artifacts of its pieces for `platform`, by piece.
-    pub fn piece_artifacts(&self, platform: &Platform) -> impl Iterator<Item = (&str, Option<&PinnedArtifact>)> {
-        self.pieces.iter().map(|(piece, artifacts)| (piece.as_str(), for_platform(artifacts, platform)))
+    /// The artifacts of its pieces for a machine, by piece.
+    pub fn piece_artifacts(&self, machine: &Machine) -> impl Iterator<Item = (&str, Option<&PinnedArtifact>)> {
+        self.pieces.iter().map(|(piece, artifacts)| (piece.as_str(), of_machine(artifacts, machine)))
     }
 }
 
-fn for_platform<'a>(artifacts: &'a BTreeMap<Scope, PinnedArtifact>, platform: &Platform) -> Option<&'a PinnedArtifact> {
-    // The narrowest scope comes first.
-    artifacts.iter().find(|(scope, _)| scope.holds_on(platform)).map(|(_, artifact)| artifact)
+fn of_machine<'a>(artifacts: &'a BTreeMap<Kind, PinnedArtifact>, machine: &Machine) -> Option<&'a PinnedArtifact> {
+    // The narrowest comes first.
+    artifacts.iter().find(|(kind, _)| kind.holds_on(machine)).map(|(_, artifact)| artifact)
 }
 
 /// Why a file of pins could not be used.
@@ -175,22 +176,22 @@ struct Head {
     left_out: Vec<ToolName>,
 }
 
-/// The pins that hold on `platform`, private ones included.
-fn here(rungs: &BTreeMap<ToolName, Pin>, platform: &Platform) -> BTreeMap<ToolName, Pin> {
+/// The pins that hold on a machine, private ones included.
+fn here(rungs: &BTreeMap<ToolName, Pin>, machine: &Machine) -> BTreeMap<ToolName, Pin> {
     let pin = |(tool, pin): (&ToolName, &Pin)| {
-        let version = pin.version_on(platform)?.clone();
-        let mut pin = Pin { version, private: here(&pin.private, platform), ..pin.clone() };
-        pin.pieces.retain(|_, artifacts| for_platform(artifacts, platform).is_some());
+        let version = pin.version_on(machine)?.clone();
+        let mut pin = Pin { version, private: here(&pin.private, machine), ..pin.clone() };
+        pin.pieces.retain(|_, artifacts| of_machine(artifacts, machine).is_some());
         Some((tool.clone(), pin))
     };
     rungs.iter().filter_map(pin).collect()
 }
 
 impl Pins {
-    /// What of them holds on one platform.
+    /// What of them holds on one machine.
     #[must_use]
-    pub fn on(&self, platform: &Platform) -> Self {
-        Self { rungs: here(&self.rungs, platform), ..self.clone() }
+    pub fn on(&self, machine: &Machine) -> Self {
+        Self { rungs: here(&self.rungs, machine), ..self.clone() }
     }
 
     /// All pins with their tools, private ones behind their owners.
@@ -287,12 +288,12 @@ impl Pin {
             table.insert("catalog", value(catalog));
         }
         if !self.on.is_empty() {
-            table.insert("for", value(self.on.iter().map(Platform::as_str).collect::<toml_edit::Array>()));
+            table.insert("for", value(self.on.iter().map(Kind::as_str).collect::<toml_edit::Array>()));
         }
         let mut elsewhere = Table::new();
         elsewhere.set_dotted(true);
-        for (platform, version) in &self.elsewhere {
-            elsewhere.insert(platform.as_str(), value(version.as_str()));
+        for (kind, version) in &self.elsewhere {
+            elsewhere.insert(kind.as_str(), value(version.as_str()));
         }
         if !elsewhere.is_empty() {
             table.insert("elsewhere", Item::Table(elsewhere));
@@ -318,18 +319,18 @@ impl Pin {
     }
 }
 
-/// A line for each platform.
-fn lines(artifacts: &BTreeMap<Scope, PinnedArtifact>) -> Table {
+/// A line for each platform, or machine.
+fn lines(artifacts: &BTreeMap<Kind, PinnedArtifact>) -> Table {
     let mut table = Table::new();
     table.set_dotted(true);
-    for (platform, artifact) in artifacts {
+    for (kind, artifact) in artifacts {
         let mut line = InlineTable::new();
         line.insert("file", artifact.file.as_str().into());
         if let Some(size) = artifact.size {
             line.insert("size", i64::try_from(size).unwrap_or(i64::MAX).into());
         }
         line.insert("sha256", artifact.sha256.hex().into());
-        table.insert(platform.as_str(), value(line));
+        table.insert(kind.as_str(), value(line));
     }
     table
 }

@@ -4,6 +4,7 @@ mod account;
 mod answer;
 mod clash;
 mod file;
+mod kind;
 mod met;
 mod offer;
 mod on_host;
@@ -17,17 +18,18 @@ mod wishes;
 
 pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, Withheld};
 pub use file::{FromCatalog, Pin, Pins, PinsFileError};
+pub use kind::Kind;
 pub use met::{Beside, Met, Rule};
 pub use on_host::{Found, HostPin, NoHost, OnHost, Pinned, host_pins_that_differ};
 pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Brings, CatalogError, Catalogs, PinnedArtifact};
+use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Machine, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::names::ToolName;
-use crate::platform::{Platform, Scope};
+use crate::platform::Scope;
 use crate::version::Version;
 
 /// The command that repositories are brought with.
@@ -40,8 +42,8 @@ pub struct Choosing<'c> {
     pub ladder: &'c Ladder,
     /// What there is.
     pub catalogs: &'c Catalogs,
-    /// The platform of a ladder that names no machines.
-    pub here: &'c Platform,
+    /// The machine at hand: that of a ladder that names none.
+    pub here: &'c Machine,
     /// What the host has.
     pub host: &'c dyn OnHost,
     /// What was pinned before, and stays where it can.
@@ -96,8 +98,8 @@ impl Default for Limits {
 }
 
 impl Choosing<'_> {
-    fn platforms(&self) -> Vec<Platform> {
-        self.ladder.platforms(self.here)
+    fn machines(&self) -> Vec<Machine> {
+        self.ladder.kinds(self.here)
     }
 }
 
@@ -188,10 +190,24 @@ pub enum PinsError {
         tool: ToolName,
         /// The newest release that would fit.
         version: String,
-        /// The platform.
-        platform: Platform,
+        /// The machine.
+        platform: Kind,
         /// What this release has artifacts for.
         there: Vec<Scope>,
+        /// The wish.
+        place: Box<Place>,
+    },
+    /// The releases that fit a wish, and are there, cannot run on a machine of the ladder.
+    #[error("{tool} cannot run on {machine}")]
+    GateClosed {
+        /// The tool.
+        tool: ToolName,
+        /// The newest release that would fit.
+        version: Version,
+        /// The machine.
+        machine: Kind,
+        /// What it demands.
+        demand: Box<Demand>,
         /// The wish.
         place: Box<Place>,
     },
@@ -217,7 +233,7 @@ pub enum PinsError {
         /// The version.
         version: Version,
         /// What the file is for.
-        platform: Scope,
+        platform: Kind,
     },
     /// What should move is not on the ladder.
     #[error("there is no rung `{tool}` to move")]

@@ -8,10 +8,9 @@ use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
 use super::seat::{Choice, Part, Reach, Seat, in_range};
 use super::{Choosing, PinsError};
-use crate::catalog::{Card, CardRelease, Need, Way};
+use crate::catalog::{Card, CardRelease, Machine, Need, Way};
 use crate::ladder::{HostPolicy, Range, Wish};
 use crate::names::{Household, ToolName};
-use crate::platform::Platform;
 use crate::version::Version;
 
 /// Why the catalog gave no answer.
@@ -19,7 +18,7 @@ use crate::version::Version;
 pub(super) enum Stop {
     /// It cannot be used as it is.
     Error(PinsError),
-    /// Something is needed on some platforms only, so that they have to be served apart.
+    /// Something is needed on some machines only, so that they have to be served apart.
     NotTogether,
 }
 
@@ -32,8 +31,8 @@ impl<E: Into<PinsError>> From<E> for Stop {
 /// What can be chosen.
 pub(super) struct Offer<'c> {
     pub(super) choosing: &'c Choosing<'c>,
-    pub(super) platforms: Vec<Platform>,
-    /// Each platform has seats of its own.
+    pub(super) machines: Vec<Machine>,
+    /// Each machine has seats of its own.
     apart: bool,
     /// What wishes say about the host's own, by tool.
     policies: BTreeMap<ToolName, HostPolicy>,
@@ -42,7 +41,7 @@ pub(super) struct Offer<'c> {
     /// The tools behind a name; remembered once all policies are known, since those decide about their order.
     tools: RefCell<BTreeMap<ToolName, Rc<[ToolName]>>>,
     has_all_policies: bool,
-    /// A release was left aside since it is not there for all platforms.
+    /// A release was left aside since it is not there for all machines.
     pub(super) uneven: Cell<bool>,
     pub(super) late: Cell<bool>,
 }
@@ -52,7 +51,7 @@ impl<'c> Offer<'c> {
         let ladder = choosing.ladder;
         let mut offer = Self {
             choosing,
-            platforms: choosing.platforms(),
+            machines: choosing.machines(),
             apart,
             policies: BTreeMap::new(),
             previews: Vec::new(),
@@ -127,15 +126,15 @@ impl<'c> Offer<'c> {
         Ok(definition.and_then(|definition| self.choosing.host.find(&definition)).map(|found| found.version))
     }
 
-    /// The platforms that a part stands for.
-    fn platforms_of<'s>(&'s self, part: &'s Part) -> &'s [Platform] {
+    /// The machines that a part stands for.
+    pub(super) fn machines_of(&self, part: &Part) -> &[Machine] {
         match part {
-            Part::On(platform) => std::slice::from_ref(platform),
-            Part::Everywhere | Part::Lead => &self.platforms,
+            Part::On(at) => std::slice::from_ref(&self.machines[*at]),
+            Part::Everywhere | Part::Lead => &self.machines,
         }
     }
 
-    /// Whether each platform has seats of its own.
+    /// Whether each machine has seats of its own.
     pub(super) fn apart(&self) -> bool {
         self.apart
     }
@@ -145,32 +144,33 @@ impl<'c> Offer<'c> {
         self.previews.iter().any(|known| *known == *tool)
     }
 
-    /// Whether there are artifacts of a release and its pieces for all the platforms of a part; for a lead one is enough.
+    /// Whether a release can be had on all the machines of a part, with artifacts for its pieces too; for a lead one is enough.
     fn is_there(&self, release: &CardRelease, seat: &Seat) -> bool {
-        let has = |platform: &Platform| {
-            release.is_for(platform) && seat.pieces.iter().all(|piece| release.has_piece_for(piece, platform))
+        let has = |machine: &Machine| {
+            release.is_for(machine)
+                && seat.pieces.iter().all(|piece| release.has_piece_for(piece, machine))
+                && release.closed_on(machine).is_none()
         };
-        let mut platforms = self.platforms_of(&seat.part).iter();
+        let mut machines = self.machines_of(&seat.part).iter();
         match seat.part {
-            Part::Lead => platforms.any(has),
-            Part::On(_) => platforms.all(has),
+            Part::Lead => machines.any(has),
+            Part::On(_) => machines.all(has),
             Part::Everywhere => {
-                let there = platforms.filter(|platform| has(platform)).count();
-                if there > 0 && there < self.platforms.len() {
+                let there = machines.filter(|machine| has(machine)).count();
+                if there > 0 && there < self.machines.len() {
                     self.uneven.set(true);
                 }
-                there == self.platforms.len()
+                there == self.machines.len()
             }
         }
     }
 
-    /// A wish in terms of seats. Several, where each platform is served apart.
+    /// A wish in terms of seats. Several, where each machine is served apart.
     pub(super) fn wished(&self, wish: &Wish) -> Result<Vec<NeedOf<Self>>, Stop> {
         let way =
             Way { name: wish.tool.clone(), version: wish.range.requirement.clone(), pieces: wish.range.pieces.clone() };
         let range = Rc::new(wish.range.clone());
-        let parts =
-            if self.apart { self.platforms.iter().cloned().map(Part::On).collect() } else { vec![Part::Everywhere] };
+        let parts = if self.apart { (0..self.machines.len()).map(Part::On).collect() } else { vec![Part::Everywhere] };
         let mut all: Vec<NeedOf<Self>> = Vec::new();
         for part in parts {
             let mut alternatives = Vec::new();
@@ -187,7 +187,7 @@ impl<'c> Offer<'c> {
         Ok(all)
     }
 
-    /// One of these seats; where platforms are served apart, what leads them is decided first.
+    /// One of these seats; where machines are served apart, what leads them is decided first.
     fn asked(&self, alternatives: &[(Seat, Rc<Range>)]) -> Vec<NeedOf<Self>> {
         let lead = |(seat, range): &(Seat, Rc<Range>)| {
             let range = Reach::WithinOrApart(Rc::clone(range));
@@ -207,12 +207,12 @@ impl<'c> Offer<'c> {
 
     /// What a seat needs, in terms of seats.
     pub(super) fn needed(&self, seat: &Seat, need: &Need) -> Result<Vec<RuleOf<Self>>, Stop> {
-        let platforms = self.platforms_of(&seat.part);
-        let holds = platforms.iter().filter(|platform| need.holds_on(platform)).count();
+        let machines = self.machines_of(&seat.part);
+        let holds = machines.iter().filter(|machine| need.holds_on(&machine.platform)).count();
         if holds == 0 {
             return Ok(Vec::new());
         }
-        if holds < platforms.len() {
+        if holds < machines.len() {
             return Err(Stop::NotTogether);
         }
         let mut alternatives = Vec::new();

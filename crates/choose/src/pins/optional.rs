@@ -56,6 +56,7 @@ impl PinsError {
             self,
             Self::Clash(_)
                 | Self::NoArtifact { .. }
+                | Self::GateClosed { .. }
                 | Self::NotOnHost { .. }
                 | Self::NoSuchVersion { .. }
                 | Self::Twice { .. }

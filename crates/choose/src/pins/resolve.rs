@@ -11,18 +11,17 @@ use super::clash::Explained;
 use super::offer::{Offer, Stop};
 use super::seat::{Choice, Part, Seat};
 use super::wishes::Wishes;
-use super::{Choosing, Moves, Pin, Pins, PinsError, VERSION_CONTROL};
+use super::{Choosing, Kind, Moves, Pin, Pins, PinsError, VERSION_CONTROL};
 use crate::catalog::{Brings, Card};
 use crate::ladder::{Code, Range, Wish};
 use crate::names::{Household, ToolName};
 use crate::near::near;
-use crate::platform::Scope;
 use crate::version::{Requirement, Version};
 
 /// What one attempt came to.
 enum Outcome {
     Pins(Pins),
-    /// Not with one version for all platforms.
+    /// Not with one version for all machines.
     NotTogether,
     /// Not at all; why, where that was asked for.
     Clash(Option<ClashReport>),
@@ -31,7 +30,7 @@ enum Outcome {
 impl Choosing<'_> {
     /// Chooses a release for every rung that the ladder leads to. What is pinned stays where the wishes allow it and
     /// nobody lets it go; otherwise the newest is taken, for the wishes in their order and then for what they need.
-    /// Every platform of the ladder gets the same version where there is one for all. Optional wishes that cannot be met are
+    /// Every machine of the ladder gets the same version where there is one for all. Optional wishes that cannot be met are
     /// left out.
     ///
     /// # Errors
@@ -129,7 +128,7 @@ impl Choosing<'_> {
         pins
     }
 
-    /// One version for all platforms, else each platform by itself. Pins that stand apart stay so: served together, some
+    /// One version for all machines, else each machine by itself. Pins that stand apart stay so: served together, some
     /// of them would have to move.
     fn unsettled(&self, explain: bool) -> Result<Outcome, PinsError> {
         if self.old.is_some_and(|old| stands_apart(&old.rungs)) {
@@ -207,7 +206,7 @@ fn stands_apart(rungs: &BTreeMap<ToolName, Pin>) -> bool {
 }
 
 /// A platform for which a file of the release or of a piece is not what it was.
-fn other_bytes(was: &Pin, now: &Pin) -> Option<Scope> {
+fn other_bytes(was: &Pin, now: &Pin) -> Option<Kind> {
     let pieces = was.pieces.iter().filter_map(|(piece, files)| Some((files, now.pieces.get(piece)?)));
     let files = std::iter::once((&was.artifacts, &now.artifacts)).chain(pieces);
     let mut pairs = files.flat_map(|(was, now)| was.iter().filter_map(|(p, file)| Some((p, file, now.get(p)?))));
@@ -308,9 +307,9 @@ impl<'c> Offer<'c> {
         if let Some(lead) = lead.filter(|_| pin.on.is_empty()) {
             add(Part::Lead, lead)?;
         }
-        for platform in &self.platforms {
-            if let Some(choice) = pin.version_on(platform).and_then(choice) {
-                add(Part::On(platform.clone()), choice)?;
+        for (at, machine) in self.machines.iter().enumerate() {
+            if let Some(choice) = pin.version_on(machine).and_then(choice) {
+                add(Part::On(at), choice)?;
             }
         }
         Ok(())

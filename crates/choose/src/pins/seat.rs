@@ -5,7 +5,6 @@ use std::rc::Rc;
 use crate::catalog::{Card, CardRelease, Need};
 use crate::ladder::Range;
 use crate::names::{Household, ToolName};
-use crate::platform::Platform;
 
 /// One version can be chosen for it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -17,14 +16,14 @@ pub(super) struct Seat {
     pub(super) part: Part,
 }
 
-/// Which platforms a seat is for.
+/// Which machines a seat is for.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) enum Part {
     /// All of them, when they can be served together.
     Everywhere,
-    /// One, when each is served apart.
-    On(Platform),
-    /// The version that all platforms have in common, or [`Choice::Apart`].
+    /// One of those offered, by its position, when each is served apart.
+    On(usize),
+    /// The version that all machines have in common, or [`Choice::Apart`].
     Lead,
 }
 
@@ -35,7 +34,7 @@ pub(super) enum Choice {
     Release(usize),
     /// What the host has.
     Host,
-    /// For a lead: the platforms differ.
+    /// For a lead: the machines differ.
     Apart,
 }
 
@@ -44,7 +43,7 @@ pub(super) enum Choice {
 pub(super) enum Reach {
     /// Those in a range.
     Within(Rc<Range>),
-    /// Those in a range, for a lead; also that the platforms differ.
+    /// Those in a range, for a lead; also that the machines differ.
     WithinOrApart(Rc<Range>),
     /// This one.
     Exactly(Choice),

@@ -24,7 +24,7 @@ impl Change {
         match self {
             Self::Range { .. } => 0,
             Self::Add { .. } | Self::Host { .. } => 1,
-            Self::Platform(_) => 2,
+            Self::Machine(_) => 2,
             Self::Leave { .. } => 3,
         }
     }
@@ -32,7 +32,7 @@ impl Change {
     fn wish(&self) -> Option<usize> {
         match self {
             Self::Range { wish, .. } | Self::Host { wish } | Self::Leave { wish } => Some(*wish),
-            Self::Add { .. } | Self::Platform(_) => None,
+            Self::Add { .. } | Self::Machine(_) => None,
         }
     }
 
@@ -54,7 +54,7 @@ impl Change {
                 });
             }
             Self::Host { wish } => changed.wishes[*wish].host = HostPolicy::Allow,
-            Self::Platform(platform) => changed.machines.retain(|machine| machine.platform != *platform),
+            Self::Machine(kind) => changed.leave(kind),
             Self::Leave { wish } => drop(changed.wishes.remove(*wish)),
         }
         changed
@@ -80,10 +80,10 @@ impl Choosing<'_> {
             }
         }
         found.extend(report.steps.iter().filter_map(|step| self.asking_for_preview(step)));
-        let platforms = self.ladder.platforms(self.here);
-        if platforms.len() > 1 {
-            for platform in platforms {
-                found.extend(self.tried(Change::Platform(platform), 0));
+        let machines = self.machines();
+        if machines.len() > 1 {
+            for machine in machines {
+                found.extend(self.tried(Change::Machine(machine.kind()), 0));
             }
         }
         if found.is_empty() {
@@ -98,7 +98,7 @@ impl Choosing<'_> {
         let takes = match &change {
             Change::Range { wish, .. } | Change::Host { wish } => self.taken(&pins, &self.ladder.wishes[*wish].tool),
             Change::Add { tool, .. } => self.taken(&pins, tool),
-            Change::Platform(_) | Change::Leave { .. } => None,
+            Change::Machine(_) | Change::Leave { .. } => None,
         };
         let stays =
             |tool: &ToolName, version: &Version| pins.rungs.get(tool).is_some_and(|pin| pin.version == *version);

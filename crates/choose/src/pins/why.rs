@@ -12,7 +12,6 @@ use crate::catalog::{Card, CardRelease, Need};
 use crate::document::Place;
 use crate::ladder::{Range, Wish};
 use crate::names::ToolName;
-use crate::platform::Platform;
 use crate::version::Version;
 
 /// Releases that were passed over are looked into up to here; the newest first.
@@ -253,9 +252,8 @@ impl Choosing<'_> {
         if release.preview && !askers.iter().any(asks_for_preview) {
             return Ok(Reason::Withheld(Withheld::Preview));
         }
-        let lacks: Vec<Platform> = self.platforms().into_iter().filter(|platform| !release.is_for(platform)).collect();
-        if !lacks.is_empty() {
-            return Ok(Reason::Withheld(Withheld::NoArtifact(lacks)));
+        if let Some(withheld) = Withheld::on(release, self.machines().iter()) {
+            return Ok(Reason::Withheld(withheld));
         }
         let pieces: Vec<String> = pin.pieces.keys().cloned().collect();
         if !release.has_pieces(&pieces) {

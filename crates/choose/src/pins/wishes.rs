@@ -6,13 +6,13 @@ use std::rc::Rc;
 use kladder_solve::NeedOf;
 
 use super::PinsError;
+use super::account::Withheld;
 use super::offer::Offer;
 use super::seat::{Choice, in_range};
-use crate::catalog::{Card, CardRelease};
+use crate::catalog::{Card, CardRelease, Machine};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range, Wish};
 use crate::near::near;
-use crate::platform::Platform;
 use crate::version::Version;
 
 /// Wishes as the resolver has them.
@@ -54,11 +54,13 @@ impl Offer<'_> {
         }
         let releases =
             || fitting.iter().flat_map(|card| card.releases.iter().filter(|release| fits(wish, card, release)));
-        let lacking = |platform: &&Platform| !releases().any(|release| release.is_for(platform));
-        match (self.platforms.iter().find(lacking), releases().next()) {
-            (Some(platform), Some(newest)) => Err(no_artifact(wish, newest, platform)),
-            _ => Ok(()),
-        }
+        let lacks =
+            |machine: &&Machine| releases().all(|release| Withheld::on(release, std::iter::once(*machine)).is_some());
+        let Some(machine) = self.machines.iter().find(lacks) else { return Ok(()) };
+        // A release that is there but for a gate says more than one that is not there at all.
+        let all = || releases().filter_map(|release| Some((release, Withheld::on(release, std::iter::once(machine))?)));
+        let by_gate = all().find(|(_, why)| matches!(why, Withheld::Gate { .. }));
+        by_gate.or_else(|| all().next()).map_or(Ok(()), |(newest, why)| Err(kept_from(wish, newest, machine, why)))
     }
 
     /// Only the host could have it, and does not.
@@ -86,13 +88,20 @@ fn fits(wish: &Wish, card: &Card, release: &CardRelease) -> bool {
     in_range(&wish.range, card, release) && release.has_pieces(&wish.range.pieces)
 }
 
-fn no_artifact(wish: &Wish, newest: &CardRelease, platform: &Platform) -> PinsError {
-    PinsError::NoArtifact {
-        tool: wish.tool.clone(),
-        version: newest.version.to_string(),
-        platform: platform.clone(),
-        there: newest.scopes().to_vec(),
-        place: Box::new(wish.place.clone()),
+fn kept_from(wish: &Wish, newest: &CardRelease, machine: &Machine, why: Withheld) -> PinsError {
+    let (tool, place) = (wish.tool.clone(), Box::new(wish.place.clone()));
+    match why {
+        Withheld::Gate { machine, demand } => {
+            let (version, demand) = (newest.version.clone(), Box::new(demand));
+            PinsError::GateClosed { tool, version, machine, demand, place }
+        }
+        _ => PinsError::NoArtifact {
+            tool,
+            version: newest.version.to_string(),
+            platform: machine.kind(),
+            there: newest.scopes(),
+            place,
+        },
     }
 }
 

@@ -134,6 +134,15 @@ impl Scope {
         }
     }
 
+    /// Whether every platform that is meant is meant by another one too.
+    pub fn lies_in(&self, other: &Self) -> bool {
+        match (self, other) {
+            (_, Self::Any) => true,
+            (Self::Platform(platform), other) => other.holds_on(platform),
+            (one, other) => one == other,
+        }
+    }
+
     /// The name.
     pub fn as_str(&self) -> &str {
         match self {
@@ -183,15 +192,6 @@ impl From<Platform> for Scope {
     fn from(platform: Platform) -> Self {
         Self::Platform(platform)
     }
-}
-
-/// A kind of machine that a ladder is pinned for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Machine {
-    /// What the ladder calls it.
-    pub name: String,
-    /// Its platform.
-    pub platform: Platform,
 }
 
 #[cfg(test)]

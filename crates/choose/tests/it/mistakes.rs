@@ -191,11 +191,11 @@ series = "stable"
 needs = ["tidlow"]
     25:9   this is a list; here stands a table
 [[]]
-           an empty list in `one-of` can never be met
+    21:1   an empty list in `one-of` can never be met
 ["linux-x64"]
     27:22  `linux-x64` is not a platform; `linux/x86_64` is one
 []
-           `s.zip` of 1.4.2 is for no platform: `for` is empty
+    27:14  `s.zip` is for no platform: `for` is empty
 "https://yard.example/s.zip"
     27:47  `https://yard.example/s.zip` is an address; what stands here is a path below a yard, which the address would be one of
 "../s.zip"
@@ -205,7 +205,7 @@ size = -12
 size = "12 kB"
     27:63  this is a text, "12 kB"; here stands a whole number, not below zero
 
-    27:14  the key `file` is missing
+    21:1   an artifact of 1.4.2 has no `file`, and nothing says what files are called
 "sha256:0000
     27:76  `sha256:0000000000000000000000000000000000000000000000000000000000000000` is not a SHA-256 digest: 64 hexadecimal digits are
 size = 12, unpack = { strip = 1, leave-out = ["["] }
@@ -330,7 +330,7 @@ fn pins_that_somebody_edited_into_nonsense() {
         ("name = \"t\", ", ""),
         ("version = \"1.4.2\"", "version = \"\""),
         ("version = \"1.4.2\"", "verison = \"1.4.2\""),
-        ("artifacts.any", "artifacts.anyy"),
+        ("artifacts.any", "artifacts.\"linux/x86\""),
         ("\"s.zip\"", "\"/s.zip\""),
         ("size = 12", "size = 1e3"),
         ("[rungs.skerroc]", "[rungs.\"../skerroc\"]"),
@@ -359,8 +359,8 @@ version = ""
     7:11   `` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + before its end
 verison = "1.4.2"
     7:1    the key `verison` means nothing here
-artifacts.anyy
-    8:11   `anyy` is not a platform; `any` is one
+artifacts."linux/x86"
+    8:11   `linux/x86` is not a platform; `linux/x86_64` is one
 "/s.zip"
     8:26   `/s.zip` does not stay below the folder it starts in
 size = 1e3

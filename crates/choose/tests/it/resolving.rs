@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use kladder_choose::catalog::Catalogs;
+use kladder_choose::catalog::{Catalogs, Machine};
 use kladder_choose::digest::Digest;
 use kladder_choose::document::Source;
 use kladder_choose::names::ToolName;
@@ -40,7 +40,15 @@ impl Desk {
     fn choosing<T>(&self, wishes: &str, old: Option<&Pins>, use_it: impl FnOnce(&Choosing<'_>) -> T) -> T {
         let ladder = ladder(&format!("[ladder]\n{}\n[rungs]\n{wishes}\n", self.head));
         let (catalogs, moves, limits) = (&self.catalogs, &self.moves, Limits::default());
-        use_it(&Choosing { ladder: &ladder, catalogs, here: &Platform::built_for(), host: &NoHost, old, moves, limits })
+        use_it(&Choosing {
+            ladder: &ladder,
+            catalogs,
+            here: &Machine::of(Platform::built_for()),
+            host: &NoHost,
+            old,
+            moves,
+            limits,
+        })
     }
 
     fn pin(&self, wishes: &str, old: Option<&Pins>) -> Result<Pins, PinsError> {
@@ -248,7 +256,7 @@ fn platforms_share_a_version_where_there_is_one_for_all() {
         "foreshoal = \"any\"\nplumbrill = \"any\"",
         "foreshoal 3.0 2.0/macos/aarch64, marrambit 2.0 1.0/macos/aarch64, plumbrill 2.0",
     );
-    let mac = apart.on(&"macos/aarch64".parse().unwrap());
+    let mac = apart.on(&Machine::of("macos/aarch64".parse().unwrap()));
     assert_eq!((mac.rungs["foreshoal"].version.as_str(), mac.rungs["marrambit"].version.as_str()), ("2.0", "1.0"));
     let again = desk.pin("foreshoal = \"any\"\nplumbrill = \"any\"\nmarrambit = \"any\"", Some(&apart)).unwrap();
     assert_eq!(again.rungs, apart.rungs, "pins that differ by platform are held too");

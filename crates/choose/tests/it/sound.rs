@@ -2,11 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use kladder_choose::catalog::{Catalogs, Definition, Need as Wanted, Release as Known, Way as Path};
+use kladder_choose::catalog::{Catalogs, Definition, Machine, Need as Wanted, Release as Known, Way as Path};
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError};
-use kladder_choose::platform::Platform;
 use kladder_synth::{Made, Need, Release, Tool, Way};
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
@@ -63,7 +62,7 @@ fn made() -> impl Strategy<Value = Made> {
 /// The pins of one platform, held against the definitions.
 struct Check<'c> {
     catalogs: &'c Catalogs,
-    platform: Platform,
+    machine: Machine,
 }
 
 /// A household with those around it, itself last.
@@ -93,14 +92,18 @@ impl Check<'_> {
     fn household(&self, around: &Around<'_>) {
         for (tool, pin) in *around.last().unwrap() {
             let release: Known = self.definition(tool).release(&pin.version).unwrap().clone();
-            assert!(release.artifact(&self.platform).is_some() && pin.artifact(&self.platform).is_some(), "{tool}");
+            assert!(release.artifact(&self.machine).is_some() && pin.artifact(&self.machine).is_some(), "{tool}");
             let inside: Around<'_> = around.iter().copied().chain([&pin.private]).collect();
             let pieces = release.pieces.iter().filter(|(name, _)| pin.pieces.contains_key(*name));
-            for need in release.needs.iter().chain(pieces.flat_map(|(_, piece)| &piece.needs)) {
+            for need in release.says.needs.iter().chain(pieces.flat_map(|(_, piece)| &piece.says.needs)) {
                 let seen = if need.private { &inside } else { around };
-                assert!(!need.holds_on(&self.platform) || self.met(need, seen), "{tool} {} needs {need}", pin.version);
+                assert!(
+                    !need.holds_on(&self.machine.platform) || self.met(need, seen),
+                    "{tool} {} needs {need}",
+                    pin.version
+                );
             }
-            for way in &release.excludes {
+            for way in &release.says.excludes {
                 let mut others = around.last().unwrap().iter().filter(|(other, _)| *other != tool);
                 assert!(!others.any(|(other, pin)| self.meets(other, pin, way)), "{tool} excludes {way}");
             }
@@ -123,15 +126,15 @@ proptest! {
         let machines: String = platforms.iter().map(|platform| format!("on-{} = \"{platform}\"\n", &platform[..3])).collect();
         let ladder = ladder(&format!("[machines]\n{machines}\n[rungs]\nbollwick = \"any\"\nthwartle = \"<3\"\n"));
         let (catalogs, moves, limits) = (catalogs(&made), Moves::default(), Limits::default());
-        let here: Platform = PLATFORMS[0].parse().unwrap();
+        let here = Machine::of(PLATFORMS[0].parse().unwrap());
         let choosing = Choosing {
             ladder: &ladder, catalogs: &catalogs, here: &here, host: &NoHost, old: None, moves: &moves, limits,
         };
         match choosing.pins() {
             Ok(pins) => {
                 for platform in platforms {
-                    let here = pins.on(&platform.parse().unwrap());
-                    let check = Check { catalogs: &catalogs, platform: platform.parse().unwrap() };
+                    let check = Check { catalogs: &catalogs, machine: Machine::of(platform.parse().unwrap()) };
+                    let here = pins.on(&check.machine);
                     ladder.wishes.iter().for_each(|wish| check.wish(wish, &here));
                     check.household(&vec![&here.rungs]);
                 }
@@ -167,7 +170,7 @@ proptest! {
             ladder(&format!("{machines}[rungs]\nthwartle = \"any\"\n{}", lines.collect::<String>()))
         };
         let (catalogs, moves, limits) = (catalogs(&made), Moves::default(), Limits::default());
-        let here: Platform = PLATFORMS[0].parse().unwrap();
+        let here = Machine::of(PLATFORMS[0].parse().unwrap());
         let pins = |ladder: &Ladder| {
             Choosing { ladder, catalogs: &catalogs, here: &here, host: &NoHost, old: None, moves: &moves, limits }.pins()
         };

@@ -3,11 +3,11 @@
 use std::collections::BTreeSet;
 use std::process::ExitCode;
 
-use kladder_choose::catalog::{Catalogs, Definition, Need, Published, Release};
-use kladder_choose::platform::{Platform, Scope};
+use kladder_choose::catalog::{Catalogs, Definition, Machine, Need, Published, Release};
+use kladder_choose::platform::Scope;
 use kladder_core::desk::Desk;
 use kladder_tell::problem::{Code, Problem};
-use kladder_tell::text::{bytes, clean, either};
+use kladder_tell::text::{bytes, clean, either, plain};
 use kladder_tell::{shapes, words};
 
 use crate::context::Context;
@@ -17,11 +17,10 @@ use crate::render::text::{FAINT, STRONG, styled};
 pub(super) fn run(context: &Context, out: &Out, tool: &str) -> Result<ExitCode, Problem> {
     let desk = context.open()?;
     let Some(definition) = desk.catalogs.tool(tool)? else { return Err(unknown(&desk.catalogs, tool)?) };
-    let platform = &context.around.host.platform;
-    out.value(&shapes::About::of(&definition, desk.catalogs.home_of(tool), platform))?;
+    out.value(&shapes::About::of(&definition, desk.catalogs.home_of(tool), &desk.here))?;
     head(&definition, out)?;
-    releases(&definition, &desk, platform, out)?;
-    pieces(&definition, platform, out)?;
+    releases(&definition, &desk, out)?;
+    pieces(&definition, &desk.here, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -41,7 +40,8 @@ pub(super) fn unknown(catalogs: &Catalogs, name: &str) -> Result<Problem, Proble
 fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
     out.say(format!("{}, {}", styled(STRONG, &definition.tool), clean(&definition.kind)))?;
     out.say(clean(&definition.summary))?;
-    let commands: Vec<&str> = definition.commands.keys().map(kladder_choose::catalog::CommandName::as_str).collect();
+    let commands: Vec<&str> =
+        definition.says.commands.keys().map(kladder_choose::catalog::CommandName::as_str).collect();
     let mut rows = Vec::new();
     let mut row = |name: &str, text: String| {
         if !text.is_empty() {
@@ -53,9 +53,9 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
         "provides",
         definition.provides.iter().map(kladder_choose::names::ToolName::as_str).collect::<Vec<_>>().join(", "),
     );
-    row("licence", definition.licence.clone().unwrap_or_default());
+    row("licences", definition.says.licences.join(", "));
     let gate = |gate: &kladder_choose::catalog::Gate| format!("{} ({})", words::demanded(&gate.demand), gate.name);
-    row("demands", definition.gates.iter().map(gate).collect::<Vec<_>>().join(", "));
+    row("demands", definition.says.gates.iter().map(gate).collect::<Vec<_>>().join(", "));
     row(
         "on the host",
         definition.host.as_ref().map(|probe| format!("looked for as `{}`", probe.command)).unwrap_or_default(),
@@ -63,7 +63,7 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
     if rows.is_empty() { Ok(()) } else { out.say(out.columns(&[], rows, &[])) }
 }
 
-fn releases(definition: &Definition, desk: &Desk, platform: &Platform, out: &Out) -> Result<(), Problem> {
+fn releases(definition: &Definition, desk: &Desk, out: &Out) -> Result<(), Problem> {
     if definition.releases.is_empty() {
         return out.say("\nThe catalog has no release of it; only the host can.");
     }
@@ -74,13 +74,13 @@ fn releases(definition: &Definition, desk: &Desk, platform: &Platform, out: &Out
         } else {
             release.version.to_string()
         };
-        let size = release.artifact(platform).map_or_else(|| "not for this platform".to_owned(), size_of);
+        let size = release.artifact(&desk.here).map_or_else(|| "not for this platform".to_owned(), size_of);
         vec![
             styled(STRONG, version),
             date(release).unwrap_or_default(),
             release.series.join(", "),
             size,
-            clean(&asked(release)),
+            clean(&asked(definition, release)),
         ]
     };
     let rows = definition.releases.iter().map(row).collect();
@@ -95,12 +95,12 @@ fn size_of(artifact: &Published) -> String {
     artifact.size.map_or_else(|| "not told".to_owned(), bytes)
 }
 
-fn pieces(definition: &Definition, platform: &Platform, out: &Out) -> Result<(), Problem> {
+fn pieces(definition: &Definition, machine: &Machine, out: &Out) -> Result<(), Problem> {
     let mut rows = Vec::new();
     for release in &definition.releases {
         for (name, piece) in &release.pieces {
-            let size = piece.artifact(platform).map_or_else(|| "not for this platform".to_owned(), size_of);
-            let needs: Vec<String> = piece.needs.iter().map(Need::to_string).collect();
+            let size = piece.artifact(machine).map_or_else(|| "not for this platform".to_owned(), size_of);
+            let needs: Vec<String> = piece.says.needs.iter().map(Need::to_string).collect();
             let (name, version) = (styled(STRONG, name), release.version.to_string());
             rows.push(vec![name, version, size, clean(&needs.join("; ")), clean(&piece.summary)]);
         }
@@ -116,12 +116,14 @@ fn date(release: &Release) -> Option<String> {
     release.date.map(|date| date.to_string())
 }
 
-/// What a release needs, and what it does not stand beside.
-fn asked(release: &Release) -> String {
-    let excludes = release.excludes.iter().map(|way| format!("not beside {way}"));
-    needs(release).into_iter().chain(excludes).collect::<Vec<_>>().join("; ")
-}
-
-fn needs(release: &Release) -> Vec<String> {
-    release.needs.iter().map(Need::to_string).collect()
+/// What a release needs, of tools and of the machine, and what it does not stand beside.
+fn asked(definition: &Definition, release: &Release) -> String {
+    let demands = definition.gates_of(release);
+    let demands = demands.iter().map(|gate| match plain(&gate.on).as_slice() {
+        [] => words::demanded(&gate.demand),
+        on => format!("{} on {}", words::demanded(&gate.demand), on.join(", ")),
+    });
+    let excludes = release.says.excludes.iter().map(|way| format!("not beside {way}"));
+    let needs = release.says.needs.iter().map(Need::to_string);
+    needs.chain(demands).chain(excludes).collect::<Vec<_>>().join("; ")
 }

@@ -106,7 +106,7 @@ fn because(because: &[Because]) -> String {
 /// The tasks that are left, without those that only follow from others.
 fn work(rung: &Rung) -> String {
     let fetch = rung.to_fetch.then_some("fetch");
-    let has_checks = !rung.definition.checks.is_empty();
+    let has_checks = !rung.definition.says.checks.is_empty();
     let tasks = rung.todo.iter().filter(|task| match task {
         TaskName::Shelve => false,
         // What is brought anew is wired anew.
@@ -158,7 +158,7 @@ fn ahead(prospect: &Prospect, host: &Host, out: &Out) -> Result<(), Problem> {
     }
     for rung in &prospect.route.rungs {
         around(rung, host, out)?;
-        let Some(anew) = rung.definition.after.filter(|_| rung.is_to_bring()) else { continue };
+        let Some(anew) = rung.definition.says.after.filter(|_| rung.is_to_bring()) else { continue };
         let what = words::anew(anew);
         out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.key))?;
     }

@@ -124,5 +124,5 @@ fn all_questions(
     preset: &Preset,
     host: &dyn OnHost,
 ) -> Result<Vec<Question>, Problem> {
-    Ok(questions(catalog, preset, &context.around.host.platform, host)?)
+    Ok(questions(catalog, preset, &context.around.host.machine(), host)?)
 }

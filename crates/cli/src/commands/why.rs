@@ -116,7 +116,7 @@ fn answering(desk: &Desk, pins: &Pins, tool: &ToolName) -> Result<Vec<Answer>, P
     let on_host = pins.rungs.get(tool).and_then(|pin| pin.host.clone());
     let commands: Vec<String> = match (&on_host, &definition.host) {
         (Some(_), Some(probe)) => vec![probe.command.to_string()],
-        _ => definition.commands.keys().map(ToString::to_string).collect(),
+        _ => definition.says.commands.keys().map(ToString::to_string).collect(),
     };
     let answer = |command: String| {
         let ours = landing.join("commands").join(&command);

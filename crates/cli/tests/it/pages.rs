@@ -46,10 +46,10 @@ fn every_sample_of_a_file_is_one() {
     assert_eq!(Pins::parse(&source(&read.to_toml())).unwrap(), read);
     let definition = samples(&files, "tool = \"skerroc\"").concat();
     let definition = Definition::parse(&source(&definition), "skerroc").unwrap();
-    assert_eq!((definition.releases.len(), definition.lends.len(), definition.set_up.len()), (1, 1, 1));
+    assert_eq!((definition.releases.len(), definition.says.lends.len(), definition.says.set_up.len()), (1, 1, 1));
     let needs = samples(&files, "needs.tidlow = [").concat();
     let with_needs = ["tool = \"skerroc\"\nsummary = \"\"\n[[releases]]\nversion = \"1\"\n", needs.as_str()].concat();
-    assert_eq!(Definition::parse(&source(&with_needs), "skerroc").unwrap().releases[0].needs.len(), 2);
+    assert_eq!(Definition::parse(&source(&with_needs), "skerroc").unwrap().releases[0].says.needs.len(), 2);
     Rehearsal::parse(&source(&samples(&files, "rehearsal = ").concat()), "first-reading").unwrap();
     Preset::parse(&source(&samples(&files, "preset = ").concat()), "gauge-firmware").unwrap();
     source(&samples(&page("docs/commands.md"), "[optional]").concat()).parse::<Answers>().unwrap();

@@ -251,7 +251,7 @@ impl Hands for Climber<'_, '_> {
     }
 
     fn remember_restart(&mut self) -> Result<(), FileError> {
-        if let Some(anew) = self.rung.definition.after {
+        if let Some(anew) = self.rung.definition.says.after {
             self.memory.restarts.remember(self.rung.folder(), anew, &self.prospect.survey.identity);
             self.memory.restarts.write(&self.memory.data)?;
         }

@@ -25,7 +25,7 @@ impl Site<'_> {
     /// The files that the rungs of a route want on the desktop; none where no rung has an entry.
     pub(super) fn desktop(&self, route: &Route) -> Vec<Wanted> {
         let graphical = |rung: &&Rung| {
-            !rung.definition.desktop.is_empty() && rung.key.household.is_shared() && rung.shelved().is_some()
+            !rung.definition.says.desktop.is_empty() && rung.key.household.is_shared() && rung.shelved().is_some()
         };
         let rungs: Vec<&Rung> = route.rungs.iter().filter(graphical).collect();
         let Some(data) = self.person_data().filter(|_| !rungs.is_empty()) else { return Vec::new() };
@@ -37,7 +37,8 @@ impl Site<'_> {
         let whole = |path: PathBuf, text: String| Wanted { path, want: Want::Whole(text.into_bytes()) };
         let mut all = Vec::new();
         for rung in rungs {
-            for entry in rung.definition.desktop.iter().filter(|entry| rung.commands.contains_key(&entry.command)) {
+            for entry in rung.definition.says.desktop.iter().filter(|entry| rung.commands.contains_key(&entry.command))
+            {
                 let what = format!("{}-{}", rung.key.tool, entry.command.as_str());
                 all.push(whole(named("applications", &what, "desktop"), self.entry(rung, entry)));
                 if let Some(types) = types(entry) {

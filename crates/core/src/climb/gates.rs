@@ -4,22 +4,19 @@
 //! as unknown. Room on the disk is a gate of the route itself: what is unpacked, what is kept in the cache, and 64 MiB beyond,
 //! added up for every file system.
 
-use std::net::{Ipv4Addr, TcpListener, TcpStream, ToSocketAddrs};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
 
-use kladder_choose::catalog::{Artifact, Demand, Gate, Ranged};
+use kladder_choose::catalog::{Artifact, Demand, Gate};
 use kladder_choose::names::ToolName;
-use kladder_choose::version::{Requirement, Version};
 
 use super::route::Route;
 use crate::bring::fetch::Yard;
-use crate::host::survey::{Host, Survey, Untold, version_of};
+pub use crate::host::demands::{Fact, Virtual};
+use crate::host::demands::{PATIENCE, judge};
+use crate::host::survey::{Host, Survey};
 use crate::tasks::Rung;
 
-/// How long an address may take to answer.
-const PATIENCE: Duration = Duration::from_secs(5);
 /// An artifact that does not say how large it gets is taken to grow so much.
 const GROWTH: u64 = 5;
 /// What must stay free besides, in bytes: for logs, and for the rest of the machine.
@@ -37,56 +34,6 @@ pub enum Needed {
         /// On the file system of this folder.
         at: PathBuf,
     },
-}
-
-/// How virtualisation stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Virtual {
-    /// The caller may use it.
-    Usable,
-    /// It is there, and the caller may not use it.
-    NotAllowed,
-    /// The processor has it, and the kernel offers no device.
-    NoDevice,
-    /// There is none, or it is switched off in firmware.
-    None,
-}
-
-/// What was found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Fact {
-    /// Something of this name, at this version where it says one.
-    Named {
-        /// Its name.
-        name: String,
-        /// Its version.
-        version: Option<String>,
-    },
-    /// A command of the host.
-    Command {
-        /// The file that answers.
-        file: PathBuf,
-        /// The version it says.
-        version: Option<String>,
-        /// Why it says none.
-        untold: Option<Untold>,
-    },
-    /// Nothing of the kind.
-    Nothing,
-    /// What cannot be told.
-    Unknown,
-    /// So many bytes.
-    Bytes(u64),
-    /// Virtualisation.
-    Virtual(Virtual),
-    /// The caller's groups.
-    Groups(Vec<String>),
-    /// It answers; which one, where there are several.
-    Answers(Option<String>),
-    /// It does not answer, and why.
-    Silent(String),
-    /// Whether a port is free.
-    PortFree(bool),
 }
 
 /// How a gate stands on a host.
@@ -113,7 +60,7 @@ pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>
     let left: Vec<&Rung> = route.rungs.iter().filter(|rung| !rung.todo.is_empty()).collect();
     let of_rung = |rung: &&Rung| {
         let stand = |gate: &Gate| stand(gate, &rung.key.tool, survey, host, yards);
-        rung.definition.gates.iter().map(stand).collect::<Vec<_>>()
+        rung.definition.says.gates.iter().map(stand).collect::<Vec<_>>()
     };
     let mut standings: Vec<Standing> = left.iter().flat_map(of_rung).collect();
     standings.extend(disk(&left, survey));
@@ -133,89 +80,6 @@ fn stand(gate: &Gate, tool: &ToolName, survey: &Survey, host: &Host, yards: &[Ar
         open,
         advice: gate.advice.clone(),
         admin: gate.admin.clone(),
-    }
-}
-
-fn judge(demand: &Demand, survey: &Survey, host: &Host) -> (Fact, bool) {
-    match demand {
-        Demand::Os(os) => (named(&survey.system.os, None), *os == survey.system.os),
-        Demand::Release(wanted) => {
-            let (id, release) = (survey.system.id.as_deref(), survey.system.release.as_deref());
-            ranged(wanted, id, release)
-        }
-        Demand::CLibrary(wanted) => {
-            let library = survey.libc.as_ref();
-            ranged(wanted, library.map(|it| it.kind.as_str()), library.and_then(|it| it.version.as_deref()))
-        }
-        Demand::Feature(feature) => {
-            let there = survey.processor.features.iter().any(|known| known == feature);
-            (if there { named(feature, None) } else { Fact::Nothing }, there)
-        }
-        Demand::Memory(bytes) => amount(*bytes, survey.memory.map(|memory| memory.total)),
-        Demand::Disk(bytes) => amount(*bytes, survey.disks.first().and_then(|disk| disk.free)),
-        Demand::Virtualisation { usable } => virtualisation(*usable, survey),
-        Demand::Driver(wanted) => {
-            let card = survey.graphics.iter().find(|card| card.driver.as_deref() == Some(wanted.name.as_str()));
-            let version = card.and_then(|card| card.version.as_deref());
-            ranged(wanted, card.and_then(|card| card.driver.as_deref()), version)
-        }
-        Demand::Command(wanted) => command(wanted, host),
-        Demand::Group(group) => {
-            let there = survey.rights.root || survey.rights.groups.contains(group);
-            (Fact::Groups(survey.rights.groups.clone()), there)
-        }
-        Demand::Reach(address) => reach(address),
-        Demand::Port(port) => {
-            let free = TcpListener::bind((Ipv4Addr::LOCALHOST, *port)).is_ok();
-            (Fact::PortFree(free), free)
-        }
-    }
-}
-
-fn named(name: &str, version: Option<&str>) -> Fact {
-    Fact::Named { name: name.to_owned(), version: version.map(str::to_owned) }
-}
-
-fn amount(wanted: u64, found: Option<u64>) -> (Fact, bool) {
-    (found.map_or(Fact::Unknown, Fact::Bytes), found.is_some_and(|found| found >= wanted))
-}
-
-/// A name and a version against what there is of it.
-fn ranged(wanted: &Ranged, name: Option<&str>, version: Option<&str>) -> (Fact, bool) {
-    let Some(name) = name else { return (Fact::Nothing, false) };
-    (named(name, version), name == wanted.name && in_range(wanted, version))
-}
-
-fn in_range(wanted: &Ranged, version: Option<&str>) -> bool {
-    let fits = |text: &str| text.parse::<Version>().is_ok_and(|version| wanted.range.allows(&version));
-    wanted.range == Requirement::any() || version.is_some_and(fits)
-}
-
-fn virtualisation(usable: bool, survey: &Survey) -> (Fact, bool) {
-    let facts = survey.virtualisation;
-    let found = match (facts.flag, facts.device, facts.reachable) {
-        (_, _, true) => Virtual::Usable,
-        (_, true, false) => Virtual::NotAllowed,
-        (true, false, false) => Virtual::NoDevice,
-        (false, false, false) => Virtual::None,
-    };
-    (Fact::Virtual(found), if usable { facts.reachable } else { facts.flag || facts.device })
-}
-
-fn command(wanted: &Ranged, host: &Host) -> (Fact, bool) {
-    let Some(tool) = version_of(host, &wanted.name) else { return (Fact::Nothing, false) };
-    let open = in_range(wanted, tool.version.as_deref());
-    (Fact::Command { file: tool.path, version: tool.version, untold: tool.untold }, open)
-}
-
-fn reach(address: &str) -> (Fact, bool) {
-    let connected = address.to_socket_addrs().and_then(|mut all| {
-        let first = all.next().ok_or(std::io::ErrorKind::NotFound)?;
-        TcpStream::connect_timeout(&first, PATIENCE)
-    });
-    match connected {
-        Ok(_) => (Fact::Answers(None), true),
-        Err(error) => (Fact::Silent(error.to_string()), false),
     }
 }
 

@@ -12,12 +12,13 @@ use crate::keep::terms::{Asked, Terms};
 pub fn open(route: &Route, catalogs: &Catalogs, terms: &Terms) -> Result<Vec<Asked>, CatalogError> {
     let mut asked: Vec<Asked> = Vec::new();
     for rung in route.rungs.iter().filter(|rung| !rung.todo.is_empty()) {
-        let Some(id) = &rung.definition.licence else { continue };
-        let licence = catalogs.licence_of(&rung.key.tool, id)?;
-        if let Some(known) = asked.iter_mut().find(|known| known.licence == licence) {
-            known.tools.push(rung.key.tool.clone());
-        } else if !terms.has(&licence) {
-            asked.push(Asked { licence, tools: vec![rung.key.tool.clone()] });
+        for id in &rung.definition.says.licences {
+            let licence = catalogs.licence_of(&rung.key.tool, id)?;
+            if let Some(known) = asked.iter_mut().find(|known| known.licence == licence) {
+                known.tools.push(rung.key.tool.clone());
+            } else if !terms.has(&licence) {
+                asked.push(Asked { licence, tools: vec![rung.key.tool.clone()] });
+            }
         }
     }
     Ok(asked)

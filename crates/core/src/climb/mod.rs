@@ -20,7 +20,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gates::Standing;
-use kladder_choose::catalog::{Anew, Artifact, Catalogs};
+use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
@@ -147,6 +147,8 @@ pub struct Site<'s> {
     pub catalogs: &'s Catalogs,
     /// The machine.
     pub host: &'s Host,
+    /// The machine of the ladder that this one counts as.
+    pub machine: Machine,
     /// Where things are kept.
     pub home: &'s Home,
     /// Where artifacts come from, best first.
@@ -299,7 +301,7 @@ impl Site<'_> {
 
     fn check_licences(route: &Route, request: &Request) -> Result<(), ClimbError> {
         let rungs = route.rungs.iter();
-        let mut licences: Vec<String> = rungs.filter_map(|rung| rung.definition.licence.clone()).collect();
+        let mut licences: Vec<String> = rungs.flat_map(|rung| rung.definition.says.licences.clone()).collect();
         licences.dedup();
         if let Some(name) = request.accept.iter().find(|name| !licences.contains(name)) {
             return Err(ClimbError::NoSuch { what: "licence", name: name.clone(), there: licences });

@@ -57,7 +57,7 @@ impl Site<'_> {
             ladder: self.ladder,
             pins: self.pins,
             catalogs: self.catalogs,
-            platform: &self.host.platform,
+            machine: &self.machine,
             shelf: &Shelf::new(&self.home.shelf()),
             cache: &Cache::new(&self.home.artifacts),
             folder: landings.folder(),

@@ -76,7 +76,7 @@ impl Order {
             let artifacts = rung.shelved().map(|shelved| shelved.artifacts.clone()).unwrap_or_default();
             let folder = way.staging.join([at.to_string().as_str(), "-", &rung.key.folder_name()].concat());
             // What set-up commands may change must be nobody else's.
-            let is_shared = rung.definition.set_up.is_empty();
+            let is_shared = rung.definition.says.set_up.is_empty();
             let others = if is_shared { way.shelf.versions(&rung.key.tool)? } else { Vec::new() };
             Ok(Self { at, artifacts, others, folder })
         };

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use kladder_choose::address::{NotAnAddress, YardAddress};
-use kladder_choose::catalog::{Catalog, CatalogError, Catalogs};
+use kladder_choose::catalog::{Catalog, CatalogError, Catalogs, Machine};
 use kladder_choose::document::DocumentError;
 use kladder_choose::ladder::Ladder;
 use kladder_choose::pins::{Pins, PinsFileError};
@@ -187,7 +187,7 @@ impl Surroundings {
         let old = read_pins(&ladder.pins_path())?;
         let network = Network::new(&settings.network)?;
         let yards = self.yards_of(&settings, &catalogs, &network)?;
-        Ok(Desk { surroundings: self.clone(), ladder, catalogs, old, yards, network })
+        Ok(Desk { surroundings: self.clone(), here: self.host.machine(), ladder, catalogs, old, yards, network })
     }
 }
 
@@ -195,6 +195,8 @@ impl Surroundings {
 pub struct Desk {
     /// Where it was opened.
     pub surroundings: Surroundings,
+    /// The machine, for choosing.
+    pub here: Machine,
     /// What is wanted.
     pub ladder: Ladder,
     /// What there is.
@@ -219,6 +221,11 @@ impl Desk {
         Self { ladder, ..self }
     }
 
+    /// The machine of the ladder that this one counts as; itself, where the ladder is not pinned for it.
+    pub fn machine(&self) -> Machine {
+        self.ladder.machine(&self.here).unwrap_or_else(|| self.here.clone())
+    }
+
     /// The ladder on this machine, by some pins.
     pub fn site<'d>(&'d self, pins: &'d Pins) -> Site<'d> {
         Site {
@@ -226,6 +233,7 @@ impl Desk {
             pins,
             catalogs: &self.catalogs,
             host: &self.surroundings.host,
+            machine: self.machine(),
             home: &self.surroundings.home,
             yards: &self.yards,
             network: &self.network,

@@ -76,7 +76,7 @@ impl Desk {
         Choosing {
             ladder: &self.ladder,
             catalogs: &self.catalogs,
-            here: &self.surroundings.host.platform,
+            here: &self.here,
             host,
             old: self.old.as_ref(),
             moves,

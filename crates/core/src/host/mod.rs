@@ -16,8 +16,10 @@
 //! ```
 
 pub mod confine;
+pub mod demands;
 pub mod enclosed;
 pub mod process;
 pub mod restart;
 pub mod survey;
+pub mod system;
 pub mod tools;

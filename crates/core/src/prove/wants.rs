@@ -136,7 +136,7 @@ pub(super) struct Around {
 impl Around {
     /// The surroundings of programs in these folders; `None` where this system's programs are not ELF.
     pub(super) fn of(rungs: Vec<PathBuf>) -> Option<Self> {
-        Some(Self { rungs, host: sys::libraries::folders()?, found: OnceCell::new() })
+        Some(Self { rungs, host: sys::libraries::folders(Path::new("/"))?, found: OnceCell::new() })
     }
 
     /// Why the loader, or the kernel before it, would refuse to start a program. `knows` says whether a command is there.
@@ -232,7 +232,7 @@ fn lacking(library: &str, wants: &Wants, candidates: &[(PathBuf, Wants)]) -> Vec
 
 /// The version of the host's GNU C library, as the library has it; `None` where there is none.
 pub(super) fn c_library() -> Option<String> {
-    let folders = sys::libraries::folders()?;
+    let folders = sys::libraries::folders(Path::new("/"))?;
     let found = folders.iter().find_map(|folder| Wants::of(&folder.join("libc.so.6")))?;
     c_library_in(&found)
 }

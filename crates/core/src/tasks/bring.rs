@@ -35,7 +35,7 @@ pub fn executable(commands: &BTreeMap<CommandName, Command>, version: &Version, 
 }
 
 fn recipe(rung: &Rung, shelved: &Shelved) -> Digest {
-    PlaceRecipe { artifacts: &shelved.artifacts, set_up: &rung.definition.set_up }.digest()
+    PlaceRecipe { artifacts: &shelved.artifacts, set_up: &rung.definition.says.set_up }.digest()
 }
 
 fn is_there(shelved: &Shelved) -> bool {
@@ -97,7 +97,7 @@ impl Task for SetUp<'_> {
     }
 
     fn would(&self) -> Vec<Would> {
-        let set_up = self.rung.definition.set_up.iter();
+        let set_up = self.rung.definition.says.set_up.iter();
         set_up.map(|trial| Would::Run { name: trial.name(), command: trial.written() }).collect()
     }
 
@@ -105,7 +105,7 @@ impl Task for SetUp<'_> {
         let Some(Prepared { folder, .. }) = hands.prepared() else { return Ok(()) };
         let files = folder.join("files");
         files::make_writable(&files)?;
-        for trial in &self.rung.definition.set_up {
+        for trial in &self.rung.definition.says.set_up {
             let verdict = hands.set_up(trial, &files)?;
             if verdict.failed() {
                 return Err(TaskError::SetUp(Box::new(verdict)));
@@ -164,7 +164,7 @@ impl Task for Shelve<'_> {
 
     fn perform(&self, hands: &mut dyn Hands) -> Result<(), TaskError> {
         let Some(Prepared { folder, brought }) = hands.prepared().take() else { return Ok(()) };
-        if self.rung.definition.after.is_some() {
+        if self.rung.definition.says.after.is_some() {
             // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
             hands.remember_restart()?;
         }

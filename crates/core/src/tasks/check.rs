@@ -18,7 +18,7 @@ impl Task for Check<'_> {
     }
 
     fn recipe(&self) -> Digest {
-        self.rung.definition.checks.iter().fold(Canonical::new("kladder checks", 1), trial).finish()
+        self.rung.definition.says.checks.iter().fold(Canonical::new("kladder checks", 1), trial).finish()
     }
 
     fn after(&self) -> &'static [TaskName] {

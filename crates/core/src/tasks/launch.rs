@@ -65,10 +65,10 @@ impl Task for Launch<'_> {
             digest = digest.field("command", name.as_str()).field("file", file.as_written());
             digest = digest.list("arguments", arguments.iter().map(Template::as_written));
         }
-        for (shell, lines) in &self.rung.definition.lines {
+        for (shell, lines) in &self.rung.definition.says.lines {
             digest = digest.field("lines", shell.as_str()).field("text", lines.as_written());
         }
-        for (name, value) in &self.rung.definition.variables {
+        for (name, value) in &self.rung.definition.says.variables {
             digest = digest.field("variable", name.as_str()).field("value", value.as_written());
         }
         digest.finish()
@@ -155,7 +155,7 @@ impl Wiring {
             let household = &rung.key.household;
             let mut claim = |what: Brings| claim(&mut owners, household, what, &rung.key.tool);
             let table = wiring.tables.entry(household.clone()).or_default();
-            for (name, value) in &rung.definition.variables {
+            for (name, value) in &rung.definition.says.variables {
                 if !is_left_out(answers, name.as_str(), rung) {
                     claim(Brings::Variable(name.to_string()))?;
                     let folder = rung.files();
@@ -168,7 +168,7 @@ impl Wiring {
         }
         for rung in wired.iter().filter(|rung| rung.key.household.is_shared()) {
             let folder = rung.files();
-            for (shell, lines) in &rung.definition.lines {
+            for (shell, lines) in &rung.definition.says.lines {
                 let text = filled(lines, &rung.version, &folder, &folder).into_encoded_bytes();
                 let all = wiring.lines.entry(*shell).or_default();
                 all.extend(["# ", rung.key.tool.as_str(), "\n"].concat().into_bytes());

@@ -134,7 +134,7 @@ impl Rung {
         let mut tasks: Vec<Box<dyn Task + '_>> = Vec::new();
         if let Some(shelved) = self.shelved() {
             tasks.push(Box::new(Unpack { rung: self, shelved }));
-            if !self.definition.set_up.is_empty() {
+            if !self.definition.says.set_up.is_empty() {
                 tasks.push(Box::new(SetUp { rung: self, shelved }));
             }
             tasks.push(Box::new(Shelve { rung: self, shelved }));

@@ -8,7 +8,7 @@ use kladder_choose::pins::PinsError;
 
 use super::{Code, Problem};
 use crate::text::{either, plain, quoted};
-use crate::words::clash;
+use crate::words::{clash, demanded};
 
 impl Problem {
     /// Why there are no pins for the ladder at `ladder`.
@@ -47,6 +47,12 @@ impl Problem {
                     .at_place(place)
                     .why(format!("the newest that fits, {version}, is there for {}", either(there)))
                     .next(format!("wish for another version, or leave {platform} out of [machines]"))
+            }
+            PinsError::GateClosed { tool, version, machine, demand, place } => {
+                Self::new(Code::GateClosed, error.to_string())
+                    .at_place(place)
+                    .why(format!("{tool} {version} needs {}, which {machine} does not have", demanded(demand)))
+                    .next(format!("wish for another version, or leave {machine} out of [machines]"))
             }
             PinsError::OtherBytes { tool, platform, .. } => Self::new(Code::Integrity, error.to_string())
                 .at(ladder)

@@ -1,8 +1,7 @@
 //! What the catalog has.
 
-use kladder_choose::catalog::{Definition, Need, Piece, Release, Way};
+use kladder_choose::catalog::{Definition, Machine, Need, Piece, Release, Way};
 use kladder_choose::names::ToolName;
-use kladder_choose::platform::Platform;
 use kladder_choose::version::Version;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -13,7 +12,7 @@ use crate::words;
 /// One tool of the catalog.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct About {
-    /// `kladder.about/2`
+    /// `kladder.about/3`
     pub format: &'static str,
     /// Which one.
     pub tool: ToolName,
@@ -27,8 +26,8 @@ pub struct About {
     pub provides: Vec<ToolName>,
     /// What can be typed.
     pub commands: Vec<String>,
-    /// The licence that must be accepted.
-    pub licence: Option<String>,
+    /// The licences that must be accepted.
+    pub licences: Vec<String>,
     /// What it demands of the host, in words.
     pub gates: Vec<String>,
     /// Newest first.
@@ -46,6 +45,8 @@ pub struct AboutRelease {
     pub series: Vec<String>,
     /// What it needs, in words.
     pub needs: Vec<String>,
+    /// What it demands of a machine, so that it is left aside for those that are known to lack it; in words.
+    pub demands: Vec<String>,
     /// What it does not stand beside, in words.
     pub excludes: Vec<String>,
     /// What it has artifacts for: platforms, systems, or `any`.
@@ -72,19 +73,20 @@ pub struct AboutPiece {
 
 impl About {
     /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.about/2";
+    pub const FORMAT: &'static str = "kladder.about/3";
 
-    /// The shape of a definition, as it is on a platform.
-    pub fn of(definition: &Definition, catalog: Option<&str>, platform: &Platform) -> Self {
+    /// The shape of a definition, as it is on a machine.
+    pub fn of(definition: &Definition, catalog: Option<&str>, machine: &Machine) -> Self {
         let release = |release: &Release| AboutRelease {
             version: release.version.clone(),
             date: release.date.map(|date| date.to_string()),
             series: release.series.clone(),
-            needs: release.needs.iter().map(Need::to_string).collect(),
-            excludes: release.excludes.iter().map(Way::to_string).collect(),
+            needs: release.says.needs.iter().map(Need::to_string).collect(),
+            demands: definition.gates_of(release).iter().map(|gate| words::demanded(&gate.demand)).collect(),
+            excludes: release.says.excludes.iter().map(Way::to_string).collect(),
             scopes: release.artifacts.iter().flat_map(|artifact| plain(&artifact.scopes)).collect(),
-            size: release.artifact(platform).and_then(|artifact| artifact.size),
-            pieces: release.pieces.iter().map(|(name, of)| piece(name, of, platform)).collect(),
+            size: release.artifact(machine).and_then(|artifact| artifact.size),
+            pieces: release.pieces.iter().map(|(name, of)| piece(name, of, machine)).collect(),
         };
         Self {
             format: Self::FORMAT,
@@ -93,20 +95,20 @@ impl About {
             kind: definition.kind.clone(),
             summary: definition.summary.clone(),
             provides: definition.provides.clone(),
-            commands: definition.commands.keys().map(ToString::to_string).collect(),
-            licence: definition.licence.clone(),
-            gates: definition.gates.iter().map(|gate| words::demanded(&gate.demand)).collect(),
+            commands: definition.says.commands.keys().map(ToString::to_string).collect(),
+            licences: definition.says.licences.clone(),
+            gates: definition.says.gates.iter().map(|gate| words::demanded(&gate.demand)).collect(),
             releases: definition.releases.iter().map(release).collect(),
         }
     }
 }
 
-fn piece(name: &str, of: &Piece, platform: &Platform) -> AboutPiece {
+fn piece(name: &str, of: &Piece, machine: &Machine) -> AboutPiece {
     AboutPiece {
         piece: name.to_owned(),
         summary: of.summary.clone(),
-        needs: of.needs.iter().map(Need::to_string).collect(),
-        size: of.artifact(platform).and_then(|artifact| artifact.size),
+        needs: of.says.needs.iter().map(Need::to_string).collect(),
+        size: of.artifact(machine).and_then(|artifact| artifact.size),
     }
 }
 

@@ -192,7 +192,7 @@ fn route_rung(rung: &Rung) -> RouteRung {
         pieces: rung.pieces.iter().map(|(piece, _)| piece.clone()).collect(),
         to_fetch: rung.to_fetch,
         todo: rung.todo.clone(),
-        checks: rung.definition.checks.len(),
+        checks: rung.definition.says.checks.len(),
         set_up: rung.would().into_iter().filter_map(run).collect(),
         lenders: rung.berth.iter().flat_map(|berth| berth.lenders().into_iter().cloned()).collect(),
         folder: path(rung.folder()),

@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{News, Passed, Pin as OnePin, Pins, Why as Because};
-use kladder_choose::platform::Platform;
 use kladder_choose::version::Version;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -35,11 +34,11 @@ pub struct Pinned {
     pub tool: ToolName,
     /// The version that is pinned.
     pub version: Version,
-    /// The version on platforms where it is another one.
+    /// The version on machines where it is another one.
     pub elsewhere: BTreeMap<String, Version>,
-    /// The platforms that it is needed on; all of the ladder's where it is empty.
+    /// The machines that it is needed on, by name or platform; all of the ladder's where it is empty.
     #[serde(rename = "for")]
-    pub platforms: Vec<Platform>,
+    pub machines: Vec<String>,
     /// Tools that it keeps to itself, with their versions.
     pub keeps: BTreeMap<String, Version>,
     /// The version that was pinned before; null for a new rung.
@@ -57,7 +56,7 @@ impl Pin {
             tool: tool.clone(),
             version: pin.version.clone(),
             elsewhere: pin.elsewhere.iter().map(|(on, version)| (on.to_string(), version.clone())).collect(),
-            platforms: pin.on.clone(),
+            machines: pin.on.iter().map(ToString::to_string).collect(),
             keeps: pin.private.iter().map(|(tool, pin)| (tool.to_string(), pin.version.clone())).collect(),
             was: before(tool),
         };

@@ -9,6 +9,7 @@ use kladder_choose::version::{Requirement, Version};
 
 use crate::problem::{Code, Problem};
 use crate::text::{count, either};
+use crate::words::demanded;
 
 /// More sentences than these hide the wishes.
 const SENTENCES: usize = 12;
@@ -84,6 +85,9 @@ fn withheld(versions: &[Version], why: &Withheld) -> String {
         Withheld::NoArtifact(platforms) => {
             format!("{} no artifact for {}", if one { "has" } else { "have" }, either(platforms))
         }
+        Withheld::Gate { machine, demand } => {
+            format!("{} {}, which {machine} does not have", if one { "needs" } else { "need" }, demanded(demand))
+        }
         Withheld::NoPiece(pieces) => format!("{} no piece {}", if one { "has" } else { "have" }, either(pieces)),
         Withheld::HostOnly => "may not be taken: the wish asks for what this host has".into(),
     }
@@ -110,7 +114,7 @@ fn way_out(way: &WayOut) -> String {
             format!("{} as one more wish solves it", assigned(tool, range, HostPolicy::Allow))
         }
         Change::Host { .. } => format!("{tool} without its `host` on line {line} solves it"),
-        Change::Platform(platform) => format!("without the machines of {platform} it can be done"),
+        Change::Machine(kind) => format!("without the machines of {kind} it can be done"),
         Change::Leave { .. } => format!("leaving out {tool} on line {line} solves it"),
     };
     format!("{change}{taken}{moved}")

@@ -3,6 +3,7 @@
 use kladder_choose::pins::{Asker, Beside, Met, Reason, Rule, Shift, Withheld};
 
 use super::clash::{sentences, wished};
+use super::demanded;
 use crate::text::{clean, either};
 
 /// The reason as a clause, and what to type where something can be done.
@@ -11,6 +12,9 @@ pub fn reason(tool: &str, reason: &Reason) -> String {
         Reason::Withheld(Withheld::Preview) => "a preview, and none was asked for".into(),
         Reason::Withheld(Withheld::NoArtifact(platforms)) => {
             format!("there is no artifact for {}", either(platforms))
+        }
+        Reason::Withheld(Withheld::Gate { machine, demand }) => {
+            format!("it needs {}, which {machine} does not have", demanded(demand))
         }
         Reason::Withheld(Withheld::NoPiece(pieces)) => format!("it lacks the piece {}", pieces.join(", ")),
         Reason::Withheld(Withheld::HostOnly) | Reason::HostTaken => "what this host has was taken".into(),

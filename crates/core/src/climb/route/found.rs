@@ -3,14 +3,15 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
-use kladder_choose::catalog::{Catalogs, Command, CommandName, Definition, Need, Piece, Release, Way};
+use kladder_choose::catalog::{Definition, Here, Need, Piece, Release, Way};
 use kladder_choose::names::{Household, RungKey, ToolName};
 use kladder_choose::pins::Pin;
 use kladder_choose::platform::Platform;
+use kladder_choose::version::Requirement;
 use petgraph::algo::tarjan_scc;
 use petgraph::graphmap::DiGraphMap;
 
-use super::RouteError;
+use super::{Ground, RouteError};
 
 /// A pinned tool.
 pub(super) struct Found<'p> {
@@ -29,21 +30,27 @@ pub(super) type Needs = BTreeMap<RungKey, BTreeSet<RungKey>>;
 
 /// Looks all pins of a household up, those of the households in it included.
 pub(super) fn look_up<'p>(
-    catalogs: &Catalogs,
+    ground: &Ground<'_>,
     pins: &'p BTreeMap<ToolName, Pin>,
     household: &Household,
     all: &mut All<'p>,
 ) -> Result<(), RouteError> {
     for (tool, pin) in pins {
-        let found = Found::look_up(catalogs, RungKey { household: household.clone(), tool: tool.clone() }, pin)?;
+        let found = Found::look_up(ground, RungKey { household: household.clone(), tool: tool.clone() }, pin, pins)?;
         all.insert(found.key.clone(), found);
-        look_up(catalogs, &pin.private, &household.of(tool), all)?;
+        look_up(ground, &pin.private, &household.of(tool), all)?;
     }
     Ok(())
 }
 
 impl<'p> Found<'p> {
-    fn look_up(catalogs: &Catalogs, key: RungKey, pin: &'p Pin) -> Result<Self, RouteError> {
+    fn look_up(
+        ground: &Ground<'_>,
+        key: RungKey,
+        pin: &'p Pin,
+        beside: &BTreeMap<ToolName, Pin>,
+    ) -> Result<Self, RouteError> {
+        let catalogs = ground.catalogs;
         let gone = || RouteError::Gone { tool: key.tool.clone(), version: pin.version.clone() };
         let definition = catalogs.tool(&key.tool)?.ok_or_else(gone)?;
         let release = definition.release(&pin.version).cloned();
@@ -51,6 +58,20 @@ impl<'p> Found<'p> {
             return Err(gone());
         }
         let release = release.filter(|_| pin.host.is_none());
+        let stands = |name: &ToolName, range: &Requirement| {
+            let meets = |(tool, pin): (&ToolName, &Pin)| {
+                let known = catalogs.tool(tool).ok().flatten();
+                known.is_some_and(|known| known.answers_to(name) && range.allows_by(known.scheme, &pin.version))
+            };
+            beside.iter().any(meets)
+        };
+        let definition = definition.at(&Here {
+            version: &pin.version,
+            machine: ground.machine,
+            pieces: &|piece| pin.pieces.contains_key(piece),
+            is_private: !key.household.is_shared(),
+            beside: &stands,
+        });
         Ok(Self { key, pin, definition, release })
     }
 
@@ -60,16 +81,10 @@ impl<'p> Found<'p> {
         pieces.filter(|(name, _)| self.pin.pieces.contains_key(*name)).map(|(_, piece)| piece)
     }
 
-    /// The commands of the tool and of the pieces that are pinned.
-    pub(super) fn commands(&self) -> BTreeMap<CommandName, Command> {
-        let of_pieces = self.pieces().flat_map(|piece| piece.commands.clone());
-        self.definition.commands.clone().into_iter().chain(of_pieces).collect()
-    }
-
     /// What the release and its pinned pieces need, on a platform.
     pub(super) fn needs<'f>(&'f self, platform: &'f Platform) -> impl Iterator<Item = &'f Need> {
-        let own = self.release.iter().flat_map(|release| &release.needs);
-        own.chain(self.pieces().flat_map(|piece| &piece.needs)).filter(|need| need.holds_on(platform))
+        let own = self.release.iter().flat_map(|release| &release.says.needs);
+        own.chain(self.pieces().flat_map(|piece| &piece.says.needs)).filter(|need| need.holds_on(platform))
     }
 
     fn meets(&self, way: &Way) -> bool {

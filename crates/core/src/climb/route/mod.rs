@@ -11,12 +11,11 @@ use std::path::Path;
 use std::rc::Rc;
 
 use found::{All, Found, Needs, bottom_up, needs_between};
-use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Need, PinnedArtifact};
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Machine, Need, PinnedArtifact};
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::{Household, RungKey, ToolName};
 use kladder_choose::path::InnerPath;
-use kladder_choose::pins::Pins;
-use kladder_choose::platform::{Platform, Scope};
+use kladder_choose::pins::{Kind, Pins};
 use kladder_choose::version::Version;
 
 use crate::base::event::RungName;
@@ -47,10 +46,10 @@ pub enum RouteError {
         rung: Box<RungName>,
         /// The piece whose artifact it is; `None` for the tool's own.
         piece: Option<String>,
-        /// The host's platform.
-        platform: Platform,
+        /// The machine that the host counts as.
+        platform: Kind,
         /// What is pinned.
-        there: Vec<Scope>,
+        there: Vec<Kind>,
     },
     /// Neither the definition nor a yard told how large a file is.
     #[error("the size of {file} is not known")]
@@ -101,8 +100,8 @@ pub struct Ground<'g> {
     pub pins: &'g Pins,
     /// Their definitions.
     pub catalogs: &'g Catalogs,
-    /// The host's platform.
-    pub platform: &'g Platform,
+    /// The machine of the ladder that the host counts as.
+    pub machine: &'g Machine,
     /// What stands there already.
     pub shelf: &'g Shelf,
     /// What was fetched already.
@@ -118,10 +117,10 @@ pub struct Ground<'g> {
 /// # Errors
 /// [`RouteError`] where a pinned release has left the catalog, has no artifact for this host, or needs what is not pinned.
 pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
-    let pins = ground.pins.on(ground.platform);
+    let pins = ground.pins.on(ground.machine);
     let mut found = All::new();
-    found::look_up(ground.catalogs, &pins.rungs, &Household::shared(), &mut found)?;
-    let needs = needs_between(&found, ground.platform)?;
+    found::look_up(ground, &pins.rungs, &Household::shared(), &mut found)?;
+    let needs = needs_between(&found, &ground.machine.platform)?;
     let lenders = lenders(&found);
     let order = bottom_up(&needs, &lenders);
     let asked = Asked::of(ground.ladder, &needs);
@@ -147,7 +146,7 @@ fn rung(
         Source::Host(file.clone())
     } else {
         let artifacts = artifacts(ground, found)?;
-        let recipe = PlaceRecipe { artifacts: &artifacts, set_up: &found.definition.set_up };
+        let recipe = PlaceRecipe { artifacts: &artifacts, set_up: &found.definition.says.set_up };
         let place = ground.shelf.place(&key.tool, &version, &recipe);
         Source::Shelf(Shelved { artifacts, place })
     };
@@ -156,7 +155,7 @@ fn rung(
         needs: needs[&key].iter().cloned().collect(),
         pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
         berth: None,
-        commands: found.commands(),
+        commands: found.definition.says.commands.clone(),
         definition: Rc::clone(&found.definition),
         todo: Vec::new(),
         to_fetch: false,
@@ -168,25 +167,24 @@ fn rung(
 
 /// The release's own artifact and its pieces', as they are unpacked.
 fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Result<Vec<Artifact>, RouteError> {
-    let (platform, release) = (ground.platform, found.release.as_ref());
-    let missing = |piece: Option<&str>, there: Vec<Scope>| RouteError::NoArtifact {
+    let (machine, release) = (ground.machine, found.release.as_ref());
+    let missing = |piece: Option<&str>, there: Vec<Kind>| RouteError::NoArtifact {
         rung: Box::new(RungName { tool: found.key.tool.clone(), version: found.pin.version.clone() }),
         piece: piece.map(str::to_owned),
-        platform: platform.clone(),
+        platform: machine.kind(),
         there,
     };
-    let commands = found.commands();
+    let commands = &found.definition.says.commands;
     let prepared = |pinned: &PinnedArtifact, published| {
         let artifact = pinned.with(published).ok_or_else(|| RouteError::NoSize { file: pinned.file.clone() })?;
-        Ok::<_, RouteError>(executable(&commands, &found.pin.version, artifact))
+        Ok::<_, RouteError>(executable(commands, &found.pin.version, artifact))
     };
-    let own = found.pin.artifact(platform);
+    let own = found.pin.artifact(machine);
     let own = own.ok_or_else(|| missing(None, found.pin.artifacts.keys().cloned().collect()))?;
-    let mut all = vec![prepared(own, release.and_then(|release| release.artifact(platform)))?];
-    for (piece, pinned) in found.pin.piece_artifacts(platform) {
+    let mut all = vec![prepared(own, release.and_then(|release| release.published(None, own, machine)))?];
+    for (piece, pinned) in found.pin.piece_artifacts(machine) {
         let pinned = pinned.ok_or_else(|| missing(Some(piece), found.pin.pieces[piece].keys().cloned().collect()))?;
-        let piece = release.and_then(|release| release.pieces.get(piece));
-        all.push(prepared(pinned, piece.and_then(|piece| piece.artifact(platform)))?);
+        all.push(prepared(pinned, release.and_then(|release| release.published(Some(piece), pinned, machine)))?);
     }
     Ok(all)
 }
@@ -201,7 +199,10 @@ fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) ->
     let needs = all.values().filter(|other| {
         let asks =
             |need: &&Need| need.ways.iter().any(|way| found.definition.answers_to(&way.name) && names(&way.pieces));
-        other.needs(ground.platform).filter(asks).any(|need| found::met_by(all, other, need).contains(&found.key))
+        other
+            .needs(&ground.machine.platform)
+            .filter(asks)
+            .any(|need| found::met_by(all, other, need).contains(&found.key))
     });
     let wishes = wishes.map(|wish| Because::Wished { line: wish.place.line });
     wishes.chain(needs.map(|other| Because::NeededBy { rung: other.key.clone() })).collect()
@@ -213,9 +214,9 @@ fn lenders(all: &All<'_>) -> Needs {
         lender.release.is_some()
             && lender.key.household == borrower.key.household
             && lender.key != borrower.key
-            && lender.definition.lends.iter().any(|lends| borrower.definition.answers_to(&lends.to))
+            && lender.definition.says.lends.iter().any(|lends| borrower.definition.answers_to(&lends.to))
     };
-    let lending: Vec<&Found<'_>> = all.values().filter(|found| !found.definition.lends.is_empty()).collect();
+    let lending: Vec<&Found<'_>> = all.values().filter(|found| !found.definition.says.lends.is_empty()).collect();
     let of = |borrower: &Found<'_>| -> BTreeSet<RungKey> {
         lending.iter().filter(|lender| lends_to(lender, borrower)).map(|lender| lender.key.clone()).collect()
     };
@@ -224,7 +225,7 @@ fn lenders(all: &All<'_>) -> Needs {
 
 /// Gives a berth to every rung that needs one, and says what is left to do once that is known.
 fn finish(ground: &Ground<'_>, rungs: &mut [Rung]) {
-    let lending: Vec<&Rung> = rungs.iter().filter(|rung| !rung.definition.lends.is_empty()).collect();
+    let lending: Vec<&Rung> = rungs.iter().filter(|rung| !rung.definition.says.lends.is_empty()).collect();
     let berths: Vec<Option<Berth>> = rungs.iter().map(|rung| berth(ground, rung, &lending)).collect();
     let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
     let landed: BTreeMap<&RungKey, &LandedRung> = landed.map(|landed| (&landed.key, landed)).collect();
@@ -243,7 +244,7 @@ fn berth(ground: &Ground<'_>, rung: &Rung, lending: &[&Rung]) -> Option<Berth> {
     let household = lending.iter().filter(|other| other.key.household == rung.key.household && other.key != rung.key);
     for lender in household {
         let Some(from) = lender.shelved() else { continue };
-        let lends = lender.definition.lends.iter().filter(|lends| rung.answers_to(&lends.to));
+        let lends = lender.definition.says.lends.iter().filter(|lends| rung.answers_to(&lends.to));
         loans.extend(lends.map(|lends| Loan {
             lender: lender.key.tool.clone(),
             from: lends.files.at(&lender.version).below(&from.place.files()),
@@ -251,7 +252,7 @@ fn berth(ground: &Ground<'_>, rung: &Rung, lending: &[&Rung]) -> Option<Berth> {
             at: lends.at.at(&rung.version),
         }));
     }
-    if loans.is_empty() && rung.definition.corners.is_empty() {
+    if loans.is_empty() && rung.definition.says.corners.is_empty() {
         return None;
     }
     let commands: Vec<_> = rung.commands.values().map(|command| rung.file_of(command)).collect();
@@ -260,7 +261,7 @@ fn berth(ground: &Ground<'_>, rung: &Rung, lending: &[&Rung]) -> Option<Berth> {
         key: &rung.key,
         shelved: &place.files(),
         loans,
-        corners: &rung.definition.corners,
+        corners: &rung.definition.says.corners,
         commands: &commands,
     }))
 }

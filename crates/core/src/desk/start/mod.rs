@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Deserialize;
 
-use kladder_choose::catalog::{CatalogError, Catalogs, Definition, Piece, Preset, PresetRung, Release};
+use kladder_choose::catalog::{CatalogError, Catalogs, Definition, Machine, Piece, Preset, PresetRung, Release};
 use kladder_choose::names::ToolName;
 use kladder_choose::near::near;
 use kladder_choose::pins::{Found, OnHost};
@@ -168,17 +168,17 @@ pub fn preset(catalogs: &Catalogs, name: &str) -> Result<Preset, StartError> {
 pub fn questions(
     catalogs: &Catalogs,
     preset: &Preset,
-    platform: &Platform,
+    machine: &Machine,
     host: &dyn OnHost,
 ) -> Result<Vec<Question>, StartError> {
     let mut questions = vec![Question::Title { default: preset.title.clone() }];
-    questions.extend(machines_question(catalogs, preset, platform)?);
+    questions.extend(machines_question(catalogs, preset, &machine.platform)?);
     for rung in &preset.rungs {
         let (tool, default) = (rung.tool.clone(), rung.default);
         questions.extend(rung.question.clone().map(|text| Question::Optional { tool, text, default }));
         let Some(definition) = catalogs.tool(&rung.tool)? else { continue };
         questions.extend(series_question(rung, &definition));
-        questions.extend(pieces_question(&definition, platform));
+        questions.extend(pieces_question(&definition, machine));
     }
     for name in catalogs.names().cloned().collect::<Vec<_>>() {
         let Some(definition) = catalogs.tool(&name)? else { continue };
@@ -232,12 +232,12 @@ fn series_question(rung: &PresetRung, definition: &Definition) -> Option<Questio
     asked.then(|| Question::Series { tool: rung.tool.clone(), choices, default: rung.series.clone() })
 }
 
-fn pieces_question(definition: &Definition, platform: &Platform) -> Option<Question> {
+fn pieces_question(definition: &Definition, machine: &Machine) -> Option<Question> {
     let newest = definition.releases.first()?;
     let with_pieces = definition.releases.iter().filter(|release| !release.pieces.is_empty());
     let release = with_pieces.max_by(|a, b| a.version.cmp(&b.version)).unwrap_or(newest);
     let choice = |(name, piece): (&String, &Piece)| {
-        (name.clone(), piece.summary.clone(), piece.artifact(platform).and_then(|artifact| artifact.size))
+        (name.clone(), piece.summary.clone(), piece.artifact(machine).and_then(|artifact| artifact.size))
     };
     let choices: Vec<_> = release.pieces.iter().map(choice).collect();
     (!choices.is_empty()).then(|| Question::Pieces { tool: definition.tool.clone(), choices })

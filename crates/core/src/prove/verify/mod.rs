@@ -126,7 +126,7 @@ impl<'b> Bench<'b> {
     pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
         let mut verdicts = self.not_startable(rung)?;
         let is_startable = verdicts.is_empty();
-        for trial in &rung.definition.checks {
+        for trial in &rung.definition.says.checks {
             let folder = self.scratch.path().join("checks").join(rung.key.folder_name());
             files::create_folder(&folder)?;
             let subject = Subject::Check { rung: rung.key.clone(), name: trial.name() };

@@ -1,0 +1,267 @@
+//! One tool's file in the catalog.
+
+mod also;
+mod command;
+mod host;
+mod published;
+mod says;
+
+pub use also::{Also, Here, When};
+pub use command::{Command, CommandName, VariableName};
+pub use host::HostProbe;
+pub use published::{AbsoluteLinks, Published, Unpacking};
+pub use says::{Anew, Lends, LinesFor, Says};
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use toml::Spanned;
+
+use self::also::{BlockForm, blocks};
+use self::published::{PublishedForm, closest};
+use self::says::table;
+use super::{CatalogError, Machine, PinnedArtifact};
+use crate::document::{DocumentError, Source};
+use crate::names::{ToolName, is_plain};
+use crate::version::{Scheme, Version};
+
+/// A tool: what it is, what it offers, how it is checked, and its releases.
+#[derive(Clone, Debug)]
+pub struct Definition {
+    /// As the file is called.
+    pub tool: ToolName,
+    /// What sort of tool it is: compiler, linker, runtime, …; "tool" where nobody says.
+    pub kind: String,
+    /// One line on what it does.
+    pub summary: String,
+    /// How its versions are ordered.
+    pub scheme: Scheme,
+    /// The capabilities it provides.
+    pub provides: Vec<ToolName>,
+    /// How to find it on the host, where that may do.
+    pub host: Option<HostProbe>,
+    /// What it says of itself as a whole.
+    pub says: Says,
+    /// What holds for parts of it.
+    pub also: Vec<Also>,
+    /// What can be had of it, newest first.
+    pub releases: Vec<Release>,
+}
+
+table! {
+    /// A definition as it is written.
+    DefinitionForm {
+        tool: ToolName,
+        #[serde(default = "a_tool")]
+        kind: String,
+        summary: String,
+        #[serde(default)]
+        scheme: Scheme,
+        #[serde(default)]
+        provides: Vec<ToolName>,
+        host: Option<HostProbe>,
+        #[serde(default)]
+        also: Vec<Spanned<BlockForm>>,
+        #[serde(default)]
+        releases: Vec<Spanned<ReleaseForm>>,
+    }
+}
+
+fn a_tool() -> String {
+    "tool".to_owned()
+}
+
+/// One version of a tool.
+#[derive(Clone, Debug)]
+pub struct Release {
+    /// As its makers write it.
+    pub version: Version,
+    /// The day it came out.
+    pub date: Option<toml::value::Datetime>,
+    /// The runs of releases it belongs to: long-term, stable, preview, …
+    pub series: Vec<String>,
+    /// Optional portions, by name.
+    pub pieces: BTreeMap<String, Piece>,
+    /// Its files, each for some platforms.
+    pub artifacts: Vec<Published>,
+    /// What it says besides; all that it needs and excludes included, whoever says so.
+    pub says: Says,
+}
+
+table! {
+    /// A release as it is written.
+    ReleaseForm {
+        version: Version,
+        date: Option<toml::value::Datetime>,
+        #[serde(default)]
+        series: Vec<String>,
+        #[serde(default)]
+        pieces: BTreeMap<Spanned<String>, PieceForm>,
+        #[serde(default)]
+        artifacts: Vec<Spanned<PublishedForm>>,
+    }
+}
+
+/// An optional portion of a release: files of its own, unpacked beside the others.
+#[derive(Clone, Debug)]
+pub struct Piece {
+    /// One line on what it is for.
+    pub summary: String,
+    /// Its files, each for some platforms.
+    pub artifacts: Vec<Published>,
+    /// What it says besides.
+    pub says: Says,
+}
+
+table! {
+    /// A piece as it is written.
+    PieceForm {
+        summary: String,
+        #[serde(default)]
+        artifacts: Vec<Spanned<PublishedForm>>,
+    }
+}
+
+impl Definition {
+    /// Reads and checks a definition; `name` is what its file is called.
+    ///
+    /// # Errors
+    /// [`CatalogError`] with the place of what is wrong.
+    pub fn parse(source: &Source, name: &str) -> Result<Self, CatalogError> {
+        let mut form: DefinitionForm = source.parse()?;
+        let says = form.says();
+        let DefinitionForm { tool, kind, summary, scheme, provides, host, also, releases, .. } = form;
+        let wrong = |message| CatalogError::Wrong { path: source.path.clone(), message };
+        if tool != *name {
+            return Err(wrong(format!("it defines the tool `{tool}`, so its name must be {tool}.toml")));
+        }
+        says.check().map_err(wrong)?;
+        let mut spans: Vec<(Version, Range<usize>)> = Vec::new();
+        let mut read = Vec::new();
+        for form in releases {
+            let span = form.span();
+            let release = Release::of(source, form)?;
+            if spans.iter().any(|(version, _)| *version == release.version) {
+                return Err(source.invalid(span, format!("the release {} stands there twice", release.version)).into());
+            }
+            spans.push((release.version.clone(), span));
+            read.push(release);
+        }
+        let releases = read;
+        let mut definition = Self { tool, kind, summary, scheme, provides, host, says, also: Vec::new(), releases };
+        definition.releases.sort_by(|a, b| scheme.compare(&b.version, &a.version));
+        blocks(source, also, &mut definition)?;
+        definition.hand_on();
+        for release in &definition.releases {
+            let span =
+                || spans.iter().find(|(version, _)| *version == release.version).map_or(0..0, |(_, span)| span.clone());
+            release.check().map_err(|message| source.invalid(span(), message))?;
+        }
+        definition.check_menu().map_err(wrong)?;
+        Ok(definition)
+    }
+
+    /// The release of a version.
+    pub fn release(&self, version: &Version) -> Option<&Release> {
+        self.releases.iter().find(|release| release.version == *version)
+    }
+
+    /// Whether it is called so, or provides it.
+    pub fn answers_to(&self, name: &str) -> bool {
+        self.tool == *name || self.provides.iter().any(|capability| *capability == *name)
+    }
+}
+
+impl Release {
+    fn of(source: &Source, form: Spanned<ReleaseForm>) -> Result<Self, DocumentError> {
+        let span = form.span();
+        let mut form = form.into_inner();
+        let says = form.says();
+        says.check().map_err(|message| source.invalid(span.clone(), message))?;
+        let ReleaseForm { version, date, series, pieces, artifacts, .. } = form;
+        let piece = |(name, mut form): (Spanned<String>, PieceForm)| {
+            let says = form.says();
+            let told = |message: String| source.invalid(name.span(), message);
+            if !is_plain(name.get_ref()) {
+                return Err(told(format!("`{}` cannot be the name of a piece", name.get_ref())));
+            }
+            says.check().map_err(told)?;
+            let artifacts = published::all(source, form.artifacts)?;
+            Ok((name.into_inner(), Piece { summary: form.summary, artifacts, says }))
+        };
+        let pieces = pieces.into_iter().map(piece).collect::<Result<_, _>>()?;
+        Ok(Self { version, date, series, pieces, artifacts: published::all(source, artifacts)?, says })
+    }
+
+    /// Sees that every artifact has a name, once all that say it were asked.
+    fn check(&self) -> Result<(), String> {
+        let mut all = self.artifacts.iter().chain(self.pieces.values().flat_map(|piece| &piece.artifacts));
+        if all.any(|artifact| artifact.file.is_empty()) {
+            let version = &self.version;
+            return Err(format!("an artifact of {version} has no `file`, and nothing says what files are called"));
+        }
+        Ok(())
+    }
+
+    /// The artifact that fits a machine most closely.
+    pub fn artifact(&self, machine: &Machine) -> Option<&Published> {
+        closest(&self.artifacts, machine)
+    }
+
+    /// What the definition says of a pinned file, of the release itself or of a piece.
+    pub fn published(&self, piece: Option<&str>, pinned: &PinnedArtifact, machine: &Machine) -> Option<&Published> {
+        let artifacts = match piece {
+            None => &self.artifacts,
+            Some(piece) => &self.pieces.get(piece)?.artifacts,
+        };
+        let is_it = |published: &&Published| published.sha256 == pinned.sha256;
+        // One file may stand there for several platforms, and be unpacked otherwise on each.
+        closest(artifacts, machine).filter(is_it).or_else(|| artifacts.iter().find(is_it))
+    }
+
+    /// Fills in what artifacts do not say themselves: from their piece, the release, the blocks and the tool, in this order.
+    fn settle(&mut self, blocks: &[(&When, &Says)], whole: &Says) {
+        let version = self.version.clone();
+        let own = &self.says;
+        let settle = |artifact: &mut Published, piece: Option<(&str, &Says)>| {
+            let is_meant = |when: &When| {
+                let of_piece = when.piece.as_deref().is_none_or(|name| piece.is_some_and(|(piece, _)| piece == name));
+                let on = |scope: &crate::platform::Scope| when.on.iter().any(|on| scope.lies_in(on));
+                of_piece && !when.is_late() && (when.on.is_empty() || artifact.scopes.iter().all(on))
+            };
+            let held: Vec<&Says> = blocks.iter().filter(|(when, _)| is_meant(when)).map(|(_, says)| *says).collect();
+            for says in piece.into_iter().map(|(_, says)| says).chain([own]).chain(held).chain([whole]) {
+                artifact.settle(says, &version);
+            }
+        };
+        self.artifacts.iter_mut().for_each(|artifact| settle(artifact, None));
+        for (name, piece) in &mut self.pieces {
+            let says = piece.says.clone();
+            piece.artifacts.iter_mut().for_each(|artifact| settle(artifact, Some((name, &says))));
+        }
+    }
+}
+
+impl Piece {
+    /// The artifact that fits a machine most closely.
+    pub fn artifact(&self, machine: &Machine) -> Option<&Published> {
+        closest(&self.artifacts, machine)
+    }
+}
+
+impl Definition {
+    /// Sees that every entry in a menu starts a command that there is.
+    fn check_menu(&self) -> Result<(), String> {
+        let pieces = self.releases.iter().flat_map(|release| release.pieces.values().map(|piece| &piece.says));
+        let parts = self.also.iter().map(|block| &block.says).chain(self.releases.iter().map(|release| &release.says));
+        let all: Vec<&Says> = std::iter::once(&self.says).chain(parts).chain(pieces).collect();
+        let is_known = |command: &CommandName| all.iter().any(|says| says.commands.contains_key(command));
+        match all.iter().flat_map(|says| &says.desktop).find(|entry| !is_known(&entry.command)) {
+            Some(entry) => Err(format!(
+                "the entry `{}` in the menu starts `{}`, which is none of its commands",
+                entry.name, entry.command
+            )),
+            None => Ok(()),
+        }
+    }
+}

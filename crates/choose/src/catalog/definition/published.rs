@@ -1,0 +1,155 @@
+//! Files that can be downloaded, and how they become a folder.
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::Says;
+use crate::catalog::{Conditions, Machine};
+use crate::digest::Digest;
+use crate::document::{DocumentError, Source};
+use crate::path::InnerPath;
+use crate::platform::Scope;
+use crate::version::Version;
+
+/// Of the artifacts for a machine the one whose platforms are narrowest; of those that are alike in this the first.
+pub(super) fn closest<'a>(artifacts: &'a [Published], machine: &Machine) -> Option<&'a Published> {
+    let fits = |artifact: &&Published| machine.suits(&artifact.scopes, artifact.facts.demands());
+    let narrowest =
+        |artifact: &&Published| artifact.scopes.iter().filter(|scope| scope.holds_on(&machine.platform)).min().cloned();
+    artifacts.iter().filter(fits).min_by_key(narrowest)
+}
+
+/// One downloadable file, as a definition has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Published {
+    /// The platforms it is for.
+    pub scopes: Vec<Scope>,
+    /// What must be known of a machine for it.
+    pub facts: Conditions,
+    /// Its path in a yard.
+    pub file: InnerPath,
+    /// Bytes; where it is left out, a yard is asked when it is pinned.
+    pub size: Option<u64>,
+    /// Of the file as it is.
+    pub sha256: Digest,
+    /// How large it gets when unpacked, in bytes.
+    pub unpacked: Option<u64>,
+    /// How it becomes a folder; as it is where nobody says.
+    pub unpack: Option<Unpacking>,
+}
+
+/// A file as it is written.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct PublishedForm {
+    #[serde(default = "everywhere", rename = "for")]
+    scopes: Vec<Scope>,
+    #[serde(default, rename = "where")]
+    facts: Conditions,
+    #[serde(default)]
+    file: InnerPath,
+    size: Option<u64>,
+    sha256: Digest,
+    unpacked: Option<u64>,
+    unpack: Option<Unpacking>,
+}
+
+fn everywhere() -> Vec<Scope> {
+    vec![Scope::Any]
+}
+
+/// Reads the artifacts of a release or piece, and sees that each can be taken.
+pub(super) fn all(source: &Source, forms: Vec<Spanned<PublishedForm>>) -> Result<Vec<Published>, DocumentError> {
+    let mut all: Vec<Published> = Vec::new();
+    for form in forms {
+        let span = form.span();
+        let artifact = Published::of(form.into_inner());
+        if artifact.scopes.is_empty() {
+            return Err(source.invalid(span, format!("`{}` is for no platform: `for` is empty", artifact.file)));
+        }
+        // Of several for one platform the first that fits is taken, so that one behind what always fits never is.
+        let before = |other: &&Published| other.facts.is_empty() || other.facts == artifact.facts;
+        let mut taken = all.iter().filter(before).flat_map(|other| &other.scopes);
+        if let Some(twice) = taken.find(|scope| artifact.scopes.contains(scope)) {
+            return Err(
+                source.invalid(span, format!("there is an artifact for {twice} already, which is always taken"))
+            );
+        }
+        all.push(artifact);
+    }
+    Ok(all)
+}
+
+impl Published {
+    fn of(form: PublishedForm) -> Self {
+        let PublishedForm { scopes, facts, file, size, sha256, unpacked, unpack } = form;
+        Self { scopes, facts, file, size, sha256, unpacked, unpack }
+    }
+
+    /// Takes over what it does not say itself.
+    pub(super) fn settle(&mut self, says: &Says, version: &Version) {
+        if let Some(file) = says.file.as_ref().filter(|_| self.file.is_empty()) {
+            self.file = file.at(version);
+        }
+        self.unpacked = self.unpacked.or(says.unpacked);
+        self.unpack = self.unpack.take().or_else(|| says.unpack.clone());
+    }
+}
+
+/// How an archive becomes a folder.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct Unpacking {
+    /// Leading folders to leave out.
+    pub strip: usize,
+    /// Patterns of files and folders to leave out, after that.
+    #[serde(deserialize_with = "patterns")]
+    pub leave_out: Vec<String>,
+    /// Folders and files that go elsewhere: from where to where, below the tool's folder.
+    #[serde(rename = "move")]
+    pub moves: BTreeMap<InnerPath, InnerPath>,
+    /// Patterns of files that may be run although the archive does not say so.
+    #[serde(deserialize_with = "patterns")]
+    pub executable: Vec<String>,
+    /// What becomes of links to absolute paths.
+    pub absolute_links: AbsoluteLinks,
+    /// Names may differ in upper and lower case only.
+    pub case_clashes: bool,
+}
+
+/// What becomes of an archive's links to absolute paths.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AbsoluteLinks {
+    /// The archive is refused.
+    #[default]
+    Refuse,
+    /// They are left out.
+    LeaveOut,
+    /// The tool's folder stands for the root.
+    Inside,
+}
+
+impl AbsoluteLinks {
+    /// As a definition has it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Refuse => "refuse",
+            Self::LeaveOut => "leave-out",
+            Self::Inside => "inside",
+        }
+    }
+}
+
+/// Patterns of files (globs), each seen to be one.
+pub(super) fn patterns<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+    let patterns = Vec::<String>::deserialize(deserializer)?;
+    for pattern in &patterns {
+        globset::Glob::new(pattern).map_err(|error| {
+            serde::de::Error::custom(format!("`{pattern}` is not a pattern of files: {}", error.kind()))
+        })?;
+    }
+    Ok(patterns)
+}

@@ -1,0 +1,292 @@
+//! What a tool can say, and any part of it as well: a release, a piece, a block for some of them.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Deserializer};
+
+use super::command::{Command, CommandName, VariableName};
+use super::published::{Unpacking, patterns};
+use crate::catalog::need::{Need, Way};
+use crate::catalog::{DesktopEntry, Gate, Trial};
+use crate::names::{ToolName, is_plain};
+use crate::path::InnerPath;
+use crate::template::{PathTemplate, Template};
+
+/// What a tool says, or a part of it.
+#[derive(Clone, Debug, Default)]
+pub struct Says {
+    /// Tools or capabilities that must be there, in which versions, with which pieces.
+    pub needs: Vec<Need>,
+    /// What must not be there.
+    pub excludes: Vec<Way>,
+    /// By the name that is typed.
+    pub commands: BTreeMap<CommandName, Command>,
+    /// Environment variables by name.
+    pub variables: BTreeMap<VariableName, Template>,
+    /// What the host must have or be.
+    pub gates: Vec<Gate>,
+    /// The licences that must be accepted, by their names in the catalog.
+    pub licences: Vec<String>,
+    /// What must be started anew before anything that stands on it.
+    pub after: Option<Anew>,
+    /// What must be run once, over the unpacked files, before it goes to the shelf.
+    pub set_up: Vec<Trial>,
+    /// What it lends to other tools.
+    pub lends: Vec<Lends>,
+    /// Folders of it that it may write in, each ladder's own.
+    pub corners: Vec<InnerPath>,
+    /// Lines that an interactive shell reads when it starts, by shell.
+    pub lines: BTreeMap<LinesFor, Template>,
+    /// What it shows on the desktop.
+    pub desktop: Vec<DesktopEntry>,
+    /// How to see that it works.
+    pub checks: Vec<Trial>,
+    /// What artifacts are called that do not say it themselves.
+    pub file: Option<PathTemplate>,
+    /// How artifacts become a folder that do not say it themselves.
+    pub unpack: Option<Unpacking>,
+    /// How large artifacts get that do not say it themselves, in bytes.
+    pub unpacked: Option<u64>,
+}
+
+/// A table of a definition: keys of its own, and those that a tool and every part of it have alike. (Flattened tables would do
+/// the same, but lose the places of mistakes.)
+macro_rules! table {
+    ($(#[$meta:meta])* $name:ident { $($(#[$own_meta:meta])* $own:ident: $own_type:ty,)* }) => {
+        $(#[$meta])*
+        #[derive(serde::Deserialize)]
+        #[serde(deny_unknown_fields, rename_all = "kebab-case")]
+        pub(super) struct $name {
+            $($(#[$own_meta])* $own: $own_type,)*
+            #[serde(default, deserialize_with = "crate::catalog::need::table")]
+            needs: Vec<crate::catalog::Need>,
+            #[serde(default, deserialize_with = "crate::catalog::need::choices")]
+            one_of: Vec<crate::catalog::Need>,
+            #[serde(default, deserialize_with = "crate::catalog::need::exclusions")]
+            excludes: Vec<crate::catalog::Way>,
+            #[serde(default)]
+            commands: std::collections::BTreeMap<crate::catalog::CommandName, crate::catalog::Command>,
+            #[serde(default)]
+            variables: std::collections::BTreeMap<crate::catalog::VariableName, crate::template::Template>,
+            #[serde(default)]
+            gates: Vec<crate::catalog::Gate>,
+            #[serde(default, deserialize_with = "crate::catalog::definition::says::licences")]
+            licence: Vec<String>,
+            after: Option<crate::catalog::Anew>,
+            #[serde(default)]
+            set_up: Vec<crate::catalog::Trial>,
+            #[serde(default)]
+            lends: Vec<crate::catalog::Lends>,
+            #[serde(default, deserialize_with = "crate::catalog::definition::says::corners")]
+            corners: Vec<crate::path::InnerPath>,
+            #[serde(default)]
+            lines: std::collections::BTreeMap<crate::catalog::LinesFor, crate::template::Template>,
+            #[serde(default)]
+            desktop: Vec<crate::catalog::DesktopEntry>,
+            #[serde(default)]
+            checks: Vec<crate::catalog::Trial>,
+            file: Option<crate::template::PathTemplate>,
+            unpack: Option<crate::catalog::Unpacking>,
+            unpacked: Option<u64>,
+        }
+
+        impl $name {
+            /// Takes out what all tables have alike.
+            fn says(&mut self) -> Says {
+                use std::mem::take;
+                let mut needs = take(&mut self.needs);
+                needs.append(&mut self.one_of);
+                Says {
+                    needs,
+                    excludes: take(&mut self.excludes),
+                    commands: take(&mut self.commands),
+                    variables: take(&mut self.variables),
+                    gates: take(&mut self.gates),
+                    licences: take(&mut self.licence),
+                    after: self.after.take(),
+                    set_up: take(&mut self.set_up),
+                    lends: take(&mut self.lends),
+                    corners: take(&mut self.corners),
+                    lines: take(&mut self.lines),
+                    desktop: take(&mut self.desktop),
+                    checks: take(&mut self.checks),
+                    file: self.file.take(),
+                    unpack: self.unpack.take(),
+                    unpacked: self.unpacked.take(),
+                }
+            }
+        }
+    };
+}
+pub(super) use table;
+
+impl Says {
+    /// Adds what a narrower part says: lists grow, and what has a name or stands alone is the part's from then on. What is
+    /// needed and excluded is not part of it: it was handed on to the releases when the definition was read.
+    pub(super) fn add(&mut self, part: &Self) {
+        fn named<K: Ord + Clone, V: Clone>(all: &mut BTreeMap<K, V>, part: &BTreeMap<K, V>) {
+            all.extend(part.iter().map(|(name, value)| (name.clone(), value.clone())));
+        }
+        named(&mut self.commands, &part.commands);
+        named(&mut self.variables, &part.variables);
+        named(&mut self.lines, &part.lines);
+        self.gates.extend_from_slice(&part.gates);
+        for licence in &part.licences {
+            if !self.licences.contains(licence) {
+                self.licences.push(licence.clone());
+            }
+        }
+        self.after = part.after.or(self.after);
+        self.set_up.extend_from_slice(&part.set_up);
+        self.lends.extend_from_slice(&part.lends);
+        self.corners.extend_from_slice(&part.corners);
+        self.desktop.extend_from_slice(&part.desktop);
+        self.checks.extend_from_slice(&part.checks);
+        self.file = part.file.clone().or_else(|| self.file.take());
+        self.unpack = part.unpack.clone().or_else(|| self.unpack.take());
+        self.unpacked = part.unpacked.or(self.unpacked);
+    }
+
+    /// What no single value shows to be wrong.
+    pub(super) fn check(&self) -> Result<(), String> {
+        if let Some((command, _)) = self.commands.iter().find(|(_, command)| command.file.is_empty()) {
+            return Err(format!("the command `{command}` must be a file inside the tool's folder"));
+        }
+        if let Some(lends) = self.lends.iter().find(|lends| lends.at.is_empty()) {
+            let to = &lends.to;
+            return Err(format!("what is lent to {to} is seen at a path below its folder, not in the place of it"));
+        }
+        if let Some(id) = self.licences.iter().find(|id| !is_plain(id)) {
+            return Err(format!("`{id}` cannot be the name of a licence"));
+        }
+        if self.checks.iter().chain(&self.set_up).any(|trial| trial.run.is_empty()) {
+            return Err("a check or set-up command has nothing to run: `run` is an empty list".to_owned());
+        }
+        if self.needs.iter().any(|need| need.ways.is_empty()) {
+            return Err("an empty list in `one-of` can never be met".to_owned());
+        }
+        Ok(())
+    }
+
+    /// Whether it says nothing that counts once it was chosen and unpacked.
+    pub(super) fn is_quiet(&self) -> bool {
+        self.commands.is_empty()
+            && self.variables.is_empty()
+            && self.gates.is_empty()
+            && self.licences.is_empty()
+            && self.after.is_none()
+            && self.set_up.is_empty()
+            && self.lends.is_empty()
+            && self.corners.is_empty()
+            && self.lines.is_empty()
+            && self.desktop.is_empty()
+            && self.checks.is_empty()
+    }
+
+    /// A key that both say, differently.
+    pub(super) fn contradicts(&self, other: &Self) -> Option<String> {
+        fn named<K: Ord, V: PartialEq>(one: &BTreeMap<K, V>, other: &BTreeMap<K, V>) -> Option<usize> {
+            one.iter().position(|(name, value)| other.get(name).is_some_and(|known| known != value))
+        }
+        fn alone<V: PartialEq>(one: Option<&V>, other: Option<&V>) -> bool {
+            one.zip(other).is_some_and(|(one, other)| one != other)
+        }
+        let command = named(&self.commands, &other.commands).and_then(|at| self.commands.keys().nth(at));
+        let variable = named(&self.variables, &other.variables).and_then(|at| self.variables.keys().nth(at));
+        let shell = named(&self.lines, &other.lines).and_then(|at| self.lines.keys().nth(at));
+        let single = [
+            ("after", alone(self.after.as_ref(), other.after.as_ref())),
+            ("file", alone(self.file.as_ref(), other.file.as_ref())),
+            ("unpack", alone(self.unpack.as_ref(), other.unpack.as_ref())),
+            ("unpacked", alone(self.unpacked.as_ref(), other.unpacked.as_ref())),
+        ];
+        command
+            .map(|name| format!("commands.{name}"))
+            .or_else(|| variable.map(|name| format!("variables.{name}")))
+            .or_else(|| shell.map(|shell| format!("lines.{}", shell.as_str())))
+            .or_else(|| single.iter().find(|(_, differ)| *differ).map(|(key, _)| (*key).to_owned()))
+    }
+}
+
+/// The shells that can be given lines.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LinesFor {
+    /// bash.
+    Bash,
+    /// zsh.
+    Zsh,
+    /// fish.
+    Fish,
+}
+
+impl LinesFor {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Bash, Self::Zsh, Self::Fish];
+
+    /// The shell's name.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Bash => "bash",
+            Self::Zsh => "zsh",
+            Self::Fish => "fish",
+        }
+    }
+}
+
+/// What must be started anew before something counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Anew {
+    /// The machine.
+    Restart,
+    /// The user's session.
+    Session,
+}
+
+/// Files that a tool shows inside another one's folder.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Lends {
+    /// Who borrows.
+    pub to: ToolName,
+    /// What is lent: a file or folder of this tool; all of it when left out.
+    #[serde(default)]
+    pub files: PathTemplate,
+    /// Patterns of the files below it that are lent; all of them when left out.
+    #[serde(default, deserialize_with = "patterns")]
+    pub only: Vec<String>,
+    /// Where it is seen in the borrower's folder.
+    pub at: PathTemplate,
+}
+
+pub(super) fn corners<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<InnerPath>, D::Error> {
+    let corners = Vec::<InnerPath>::deserialize(deserializer)?;
+    if corners.iter().any(InnerPath::is_empty) {
+        return Err(serde::de::Error::custom("a corner is a folder below the tool's own, not all of it"));
+    }
+    let inside = |outer: &InnerPath, inner: &InnerPath| {
+        outer != inner && std::path::Path::new(inner.as_str()).starts_with(outer.as_str())
+    };
+    let nested = corners.iter().find_map(|outer| Some((outer, corners.iter().find(|inner| inside(outer, inner))?)));
+    match nested {
+        Some((outer, inner)) => {
+            Err(serde::de::Error::custom(format!("`{inner}` lies in the corner `{outer}` already; leave it out")))
+        }
+        None => Ok(corners),
+    }
+}
+
+/// One licence, or several.
+pub(super) fn licences<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged, expecting = "here stands the name of a licence, or a list of such names")]
+    enum Form {
+        One(String),
+        Several(Vec<String>),
+    }
+    Ok(match Form::deserialize(deserializer)? {
+        Form::One(licence) => vec![licence],
+        Form::Several(licences) => licences,
+    })
+}

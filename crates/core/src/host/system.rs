@@ -1,0 +1,218 @@
+//! What the system itself has: packages, shared libraries, modules, locales, limits. Read from its files; nothing is run.
+//!
+//! Sources: deb-control(5) and dpkg(1) for `/var/lib/dpkg/status`, the Alpine package database `/lib/apk/db/installed`, the
+//! folders of `/var/lib/pacman/local`; ld.so(8) for shared libraries; proc_pid_limits(5); `modules.builtin` and
+//! `modules.dep` of kmod. Of package databases in other forms nothing is known.
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+
+use kladder_choose::catalog::LIMITS;
+
+use super::survey::{Host, Root};
+use crate::base::files;
+use crate::sys;
+
+/// What was found of something with a version.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Found {
+    /// It cannot be told.
+    Unknown,
+    /// It is not there.
+    Nothing,
+    /// It is there, at this version where it says one.
+    There(Option<String>),
+}
+
+impl Found {
+    fn of(version: Option<String>) -> Self {
+        version.map_or(Self::Nothing, |version| Self::There(Some(version)))
+    }
+}
+
+/// A package of the system, by the database that its package manager keeps.
+pub fn package(host: &Host, name: &str) -> Found {
+    let root = Root::open(host);
+    if let Some(lines) = lines(&root.at("/var/lib/dpkg/status")) {
+        return Found::of(in_dpkg(lines, name));
+    }
+    if let Some(lines) = lines(&root.at("/lib/apk/db/installed")) {
+        return Found::of(in_apk(lines, name));
+    }
+    if root.has("/var/lib/pacman/local") {
+        return Found::of(root.names("/var/lib/pacman/local").iter().find_map(|entry| of_pacman(entry, name)));
+    }
+    Found::Unknown
+}
+
+fn lines(file: &Path) -> Option<impl Iterator<Item = String> + use<>> {
+    let file = files::open(file).ok()?;
+    Some(BufReader::new(file).lines().map_while(Result::ok))
+}
+
+/// The version of an installed package; paragraphs have a blank line between them.
+fn in_dpkg(lines: impl Iterator<Item = String>, name: &str) -> Option<String> {
+    let (mut is_it, mut installed, mut version) = (false, false, None);
+    for line in lines.chain([String::new()]) {
+        match line.split_once(": ") {
+            Some(("Package", value)) => is_it = value == name,
+            Some(("Status", value)) => installed = value.ends_with(" installed"),
+            Some(("Version", value)) => version = Some(value.to_owned()),
+            _ if line.is_empty() => {
+                if is_it && installed {
+                    return version;
+                }
+                (is_it, installed, version) = (false, false, None);
+            }
+            _ => {}
+        }
+    }
+    None
+}
+
+fn in_apk(lines: impl Iterator<Item = String>, name: &str) -> Option<String> {
+    let mut is_it = false;
+    for line in lines {
+        match line.split_once(':') {
+            Some(("P", value)) => is_it = value == name,
+            Some(("V", value)) if is_it => return Some(value.to_owned()),
+            _ if line.is_empty() => is_it = false,
+            _ => {}
+        }
+    }
+    None
+}
+
+/// `NAME-VERSION-RELEASE`
+fn of_pacman(entry: &str, name: &str) -> Option<String> {
+    let (front, release) = entry.rsplit_once('-')?;
+    let (package, version) = front.rsplit_once('-')?;
+    (package == name).then(|| format!("{version}-{release}"))
+}
+
+/// A shared library by its soname, where the loader looks; its version is what its file's own name says.
+pub fn library(host: &Host, soname: &str) -> Found {
+    let Some(folders) = sys::libraries::folders(&host.root) else { return Found::Unknown };
+    if soname.contains('/') {
+        return Found::Nothing;
+    }
+    let Some(file) = folders.iter().map(|folder| folder.join(soname)).find(|file| file.exists()) else {
+        return Found::Nothing;
+    };
+    let own = fs::canonicalize(&file).ok().and_then(|file| Some(file.file_name()?.to_string_lossy().into_owned()));
+    let version = own.and_then(|name| Some(name.split_once(".so.")?.1.to_owned()));
+    Found::There(version)
+}
+
+/// Whether the kernel has a module: loaded, built in, or to be loaded.
+pub fn module(host: &Host, name: &str) -> Option<bool> {
+    let root = Root::open(host);
+    let plain = |name: &str| name.replace('-', "_");
+    let loaded = root.has(&format!("/sys/module/{}", plain(name)));
+    let kernel = root.line("/proc/sys/kernel/osrelease")?;
+    let listed = |list: &str| {
+        let list = root.at(&format!("/lib/modules/{kernel}/{list}"));
+        let mut lines = lines(&list)?;
+        let is_it = |line: String| {
+            let path = line.split(':').next().unwrap_or_default().to_owned();
+            let file = path.rsplit('/').next().unwrap_or_default().split('.').next().unwrap_or_default().to_owned();
+            plain(&file) == plain(name)
+        };
+        Some(lines.any(is_it))
+    };
+    let lists = [listed("modules.builtin"), listed("modules.dep")];
+    if loaded || lists.contains(&Some(true)) {
+        return Some(true);
+    }
+    // Without its lists a kernel may have more than is seen.
+    lists.iter().all(Option::is_some).then_some(false)
+}
+
+/// Whether the system has a locale: one that is always there, a folder of its own, or a part of the archive of all.
+pub fn locale(host: &Host, name: &str) -> Option<bool> {
+    let root = Root::open(host);
+    let plain = |name: &str| name.to_lowercase().replace("utf-8", "utf8");
+    if matches!(plain(name).as_str(), "c" | "posix") {
+        return Some(true);
+    }
+    let folder = "/usr/lib/locale";
+    let is_folder = root.names(folder).iter().any(|entry| plain(entry) == plain(name));
+    // The archive has its names in front of all else.
+    let archive = root.bytes("/usr/lib/locale/locale-archive").unwrap_or_default();
+    let in_archive = archive.split(|byte| *byte == 0).any(|part| {
+        part.len() == plain(name).len() && std::str::from_utf8(part).is_ok_and(|part| plain(part) == plain(name))
+    });
+    if is_folder || in_archive { Some(true) } else { root.has(folder).then_some(false) }
+}
+
+/// How many of a thing the caller may have.
+pub fn limit(host: &Host, what: &str) -> Option<u64> {
+    if host.is_described() {
+        return None;
+    }
+    let (_, name) = LIMITS.iter().find(|(known, _)| *known == what)?;
+    let text = fs::read_to_string("/proc/self/limits").ok()?;
+    let line = text.lines().find_map(|line| line.strip_prefix(name))?;
+    match line.split_whitespace().next()? {
+        "unlimited" => Some(u64::MAX),
+        soft => soft.parse().ok(),
+    }
+}
+
+/// Whether a graphical session is there.
+pub fn desktop(host: &Host) -> Option<bool> {
+    let has = |name: &str| host.variables.iter().any(|(known, value)| known == name && !value.is_empty());
+    (!host.is_described()).then(|| has("DISPLAY") || has("WAYLAND_DISPLAY"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packages_are_read_from_three_kinds_of_databases() {
+        let root = tempfile::tempdir().unwrap();
+        let host = Host::new("".into(), root.path()).described(root.path().to_path_buf());
+        assert_eq!(package(&host, "tideglass"), Found::Unknown);
+        let write = |path: &str, text: &str| {
+            let file = root.path().join(path);
+            fs::create_dir_all(file.parent().unwrap()).unwrap();
+            fs::write(file, text).unwrap();
+        };
+        let there = |version: &str| Found::There(Some(version.to_owned()));
+        fs::create_dir_all(root.path().join("var/lib/pacman/local/tide-glass-1:2.1-3")).unwrap();
+        assert_eq!((package(&host, "tide-glass"), package(&host, "tide")), (there("1:2.1-3"), Found::Nothing));
+        write("lib/apk/db/installed", "P:tideglass\nV:2.1-r0\n\nP:other\nV:9\n");
+        assert_eq!((package(&host, "tideglass"), package(&host, "tide")), (there("2.1-r0"), Found::Nothing));
+        let gone = "Package: gone\nStatus: deinstall ok config-files\nVersion: 1\n";
+        let there_too = "Package: tideglass\nStatus: install ok installed\nVersion: 1:2.1-4+b1\n";
+        write("var/lib/dpkg/status", &format!("{gone}\n{there_too}"));
+        assert_eq!((package(&host, "tideglass"), package(&host, "gone")), (there("1:2.1-4+b1"), Found::Nothing));
+    }
+
+    #[test]
+    fn libraries_and_modules_are_found_where_the_system_keeps_them() {
+        let root = tempfile::tempdir().unwrap();
+        let host = Host::new("".into(), root.path()).described(root.path().to_path_buf());
+        let write = |path: &str, text: &str| {
+            let file = root.path().join(path);
+            fs::create_dir_all(file.parent().unwrap()).unwrap();
+            fs::write(file, text).unwrap();
+        };
+        write("usr/lib/libtide.so.2.1.0", "");
+        std::os::unix::fs::symlink("libtide.so.2.1.0", root.path().join("usr/lib/libtide.so.2")).unwrap();
+        assert_eq!(library(&host, "libtide.so.2"), Found::There(Some("2.1.0".to_owned())));
+        assert_eq!((library(&host, "libtide.so.3"), library(&host, "../x")), (Found::Nothing, Found::Nothing));
+        assert_eq!(module(&host, "cdc-acm"), None);
+        write("proc/sys/kernel/osrelease", "6.8.0\n");
+        write("lib/modules/6.8.0/modules.builtin", "kernel/drivers/tty/serial.ko\n");
+        assert_eq!((module(&host, "serial"), module(&host, "cdc-acm")), (Some(true), None));
+        write("lib/modules/6.8.0/modules.dep", "kernel/drivers/usb/cdc-acm.ko.xz: kernel/x.ko\n");
+        assert_eq!((module(&host, "cdc_acm"), module(&host, "other")), (Some(true), Some(false)));
+        write("usr/lib/locale/C.utf8/LC_CTYPE", "");
+        write("usr/lib/locale/locale-archive", "x\0de_XX.utf8\0");
+        let told = ["C.UTF-8", "POSIX", "de_XX.UTF-8", "nn_XX.UTF-8"].map(|name| locale(&host, name));
+        assert_eq!(told, [Some(true), Some(true), Some(true), Some(false)]);
+    }
+}
