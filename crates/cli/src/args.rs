@@ -358,6 +358,12 @@ pub(crate) struct ClimbOptions {
     /// Go on although this gate is closed; the landing records it; may be given several times
     #[arg(long = "skip-gate", value_name = "GATE")]
     pub(crate) skip_gates: Vec<String>,
+    /// What only you can tell is done: a chore by the name of its gate; may be given several times
+    #[arg(long = "chore-done", value_name = "GATE")]
+    pub(crate) done: Vec<String>,
+    /// Wait until administrators and others have done their chores, then go on
+    #[arg(long)]
+    pub(crate) wait_for_chores: bool,
     /// Let the ladder's settings take the place of yours where they differ; yours are kept
     #[arg(long)]
     pub(crate) take_settings: bool,

@@ -7,9 +7,11 @@ use std::time::{Duration, Instant};
 
 use inquire::error::InquireResult;
 use inquire::{Confirm, InquireError, Select};
-use kladder_core::climb::{Decide, Prospect};
+use kladder_core::climb::gates::Standing;
+use kladder_core::climb::{Decide, Prospect, RestartDue};
 use kladder_core::keep::terms::Asked;
 use kladder_tell::text::{both, bytes, clean, count, time};
+use kladder_tell::words;
 
 use crate::render::text::{STRONG, styled};
 use crate::render::{Out, asking, look};
@@ -47,6 +49,15 @@ impl<'o> Person<'o> {
         self.interrupted.get()
     }
 
+    /// A yes of somebody who is there.
+    fn agrees(&self, question: &str) -> bool {
+        if !self.present || self.interrupted.get() {
+            return false;
+        }
+        let confirm = Confirm::new(question).with_default(false).with_render_config(look());
+        self.ask(|| confirm.prompt()).unwrap_or(false)
+    }
+
     fn ask<T>(&self, question: impl FnOnce() -> InquireResult<T>) -> InquireResult<T> {
         let started = Instant::now();
         let answer = asking(question);
@@ -75,6 +86,16 @@ impl Decide for Person<'_> {
         });
         self.accepts_all.set(matches!(answer, Ok(ACCEPT_ALL)));
         matches!(answer, Ok(ACCEPT | ACCEPT_ALL))
+    }
+
+    fn is_done(&self, chore: &Standing) -> bool {
+        let (tool, what) = (chore.tool.as_deref().unwrap_or("the route"), words::chore(chore));
+        self.agrees(&format!("{tool} wants something that only you can do: {}. Is it done?", clean(&what)))
+    }
+
+    fn has_restarted(&self, due: &RestartDue) -> bool {
+        let what = words::anew_do(due.anew);
+        self.agrees(&format!("{} waits: did you {what}? This system does not tell.", due.above))
     }
 
     fn go_on(&self, prospect: &Prospect) -> bool {

@@ -76,9 +76,9 @@ pub fn plain<T: ToString>(names: &[T]) -> Vec<String> {
     names.iter().map(ToString::to_string).collect()
 }
 
-/// A path as one word of a POSIX shell (IEEE 1003.1, section 2.2).
-pub fn shell_word(path: &std::path::Path) -> String {
-    let text = path.display().to_string();
+/// A path or another text as one word of a POSIX shell (IEEE 1003.1, section 2.2).
+pub fn shell_word(path: impl AsRef<std::path::Path>) -> String {
+    let text = path.as_ref().display().to_string();
     let is_plain = |char: char| char.is_ascii_alphanumeric() || "/._-+,@%:".contains(char);
     if !text.is_empty() && text.chars().all(is_plain) { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
 }

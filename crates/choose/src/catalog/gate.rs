@@ -1,6 +1,8 @@
 //! Gates: what the host must have or be before a rung can be climbed.
 //!
-//! A gate demands one thing; `advice` and `admin` say how it is opened, and `name` by what `--skip-gate` knows it.
+//! A gate demands one thing, and `name` is by what `--skip-gate` knows it. One that somebody can open is a *chore*: `admin` has the
+//! commands of an administrator (`packages` come with theirs), `person` says what a person does; `minutes` says how long that
+//! takes, `after` that a restart or new session is needed for it to count, and `advice` whatever else there is to say.
 //!
 //! | key | like | holds where |
 //! |---|---|---|
@@ -23,6 +25,9 @@
 //! | `group` | `"dialout"` | the caller is in it |
 //! | `reach` | `"yard.example:443"`, `"yard"` | connections are taken there, or by any yard |
 //! | `port` | `7380` | nothing listens there on the loopback |
+//! | `packages` | `{ debian = ["libtide-dev"] }` | the package database has all that are named for this system, or one like it |
+//! | `device` | `"1209:2c01"` | it is plugged in: vendor and product as USB has them |
+//! | none, but `person` | | the person says that it is done |
 //!
 //! ```
 //! use kladder_choose::catalog::{Demand, Gate};
@@ -33,11 +38,13 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use super::Anew;
 use crate::version::Requirement;
 
 /// Something the host must have or be.
@@ -50,8 +57,44 @@ pub struct Gate {
     pub demand: Demand,
     /// What a person can do about it.
     pub advice: Option<String>,
-    /// The commands with which an administrator opens it.
+    /// The commands with which an administrator opens it, for a POSIX shell; `$WHO` is the person's account.
     pub admin: Vec<String>,
+    /// What a person does to open it.
+    pub person: Option<String>,
+    /// What must be started anew before it counts as opened.
+    pub after: Option<Anew>,
+    /// How long opening it takes, in minutes.
+    pub minutes: Option<u32>,
+}
+
+/// Who can open a gate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Who {
+    /// Somebody who may change the system.
+    Administrator,
+    /// Whoever works here.
+    Person,
+}
+
+impl Gate {
+    /// Who can open it; `None` where nobody is known to.
+    pub fn who(&self) -> Option<Who> {
+        if !self.admin.is_empty() || matches!(self.demand, Demand::Packages(_)) {
+            Some(Who::Administrator)
+        } else {
+            self.person.as_ref().map(|_| Who::Person)
+        }
+    }
+}
+
+/// Packages that a system must have.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OfSystem {
+    /// The distribution, by its short name, and its releases.
+    pub system: Ranged,
+    /// The packages, as it calls them.
+    pub packages: Vec<String>,
 }
 
 /// What is demanded of a host.
@@ -105,6 +148,12 @@ pub enum Demand {
     Reach(String),
     /// That nothing listens on this port of the loopback.
     Port(u16),
+    /// The packages that are named for this system, or for one that it is like.
+    Packages(Vec<OfSystem>),
+    /// A device that is plugged in: `VENDOR:PRODUCT` as USB has them.
+    Device(String),
+    /// That the person says so.
+    Word,
 }
 
 /// What a limit can be of, with the name that the kernel has for it (`proc_pid_limits(5)`).
@@ -167,6 +216,11 @@ struct Form {
     advice: Option<String>,
     #[serde(default)]
     admin: Vec<String>,
+    person: Option<String>,
+    after: Option<Anew>,
+    minutes: Option<u32>,
+    packages: Option<BTreeMap<String, Vec<String>>>,
+    device: Option<String>,
     os: Option<String>,
     kernel: Option<String>,
     release: Option<String>,
@@ -215,22 +269,41 @@ impl TryFrom<Form> for Gate {
             ("group", form.group),
             ("reach", form.reach),
             ("port", port),
+            ("device", form.device),
         ];
+        let packages = form.packages.map(packages).transpose()?;
         let mut told = told.into_iter().filter_map(|(fact, text)| Some((fact, text?)));
-        let Some((fact, text)) = told.next() else {
-            return Err(format!("a gate demands something: {}", Demand::FACTS.join(", ")));
+        let (demand, more) = match (told.next(), packages) {
+            (Some((fact, text)), None) => (Demand::of(fact, &text)?, told.next().is_some()),
+            (told, Some(packages)) => (packages, told.is_some()),
+            (None, None) if form.person.is_some() && form.name.is_some() => (Demand::Word, false),
+            (None, None) if form.person.is_some() => {
+                return Err("what only a person can tell has a `name`, by which they say that it is done".to_owned());
+            }
+            (None, None) => return Err(format!("a gate demands something: {}", Demand::FACTS.join(", "))),
         };
-        if told.next().is_some() {
+        if more {
             return Err("a gate demands one thing; write a gate for each".into());
         }
-        let demand = Demand::of(fact, &text)?;
-        Ok(Self { name: form.name.unwrap_or_else(|| fact.to_owned()), demand, advice: form.advice, admin: form.admin })
+        // An administrator reads the script before they run it: it must look like what it is.
+        if form.admin.iter().any(|command| command.chars().any(|c| c.is_control() && c != '\n' && c != '\t')) {
+            return Err("a command of `admin` holds characters that no terminal shows".into());
+        }
+        Ok(Self {
+            name: form.name.unwrap_or_else(|| demand.fact().to_owned()),
+            demand,
+            advice: form.advice,
+            admin: form.admin,
+            person: form.person,
+            after: form.after,
+            minutes: form.minutes,
+        })
     }
 }
 
 impl Demand {
     /// The facts that can be demanded, by the keys of a gate.
-    pub const FACTS: [&'static str; 20] = [
+    pub const FACTS: [&'static str; 22] = [
         "os",
         "kernel",
         "release",
@@ -251,6 +324,8 @@ impl Demand {
         "group",
         "reach",
         "port",
+        "packages",
+        "device",
     ];
 
     /// Those that a machine keeps, so that a release can be chosen by them.
@@ -296,6 +371,8 @@ impl Demand {
             "locale" => Self::Locale(text.to_owned()),
             "limit" => limit(text)?,
             "desktop" => there(text).map(|()| Self::Desktop)?,
+            "device" if is_device(text) => Self::Device(text.to_lowercase()),
+            "device" => return Err(format!("`{text}`: a device is VENDOR:PRODUCT, four hexadecimal digits each")),
             "group" => Self::Group(text.to_owned()),
             "reach" => Self::Reach(text.to_owned()),
             "port" => Self::Port(text.parse().map_err(|_| format!("`{text}` is no port"))?),
@@ -330,6 +407,9 @@ impl Demand {
             Self::Group(_) => "group",
             Self::Reach(_) => "reach",
             Self::Port(_) => "port",
+            Self::Packages(_) => "packages",
+            Self::Device(_) => "device",
+            Self::Word => "person",
         }
     }
 
@@ -362,8 +442,38 @@ impl fmt::Display for Demand {
             Self::Limit { what, least } => write!(f, "{what} >={least}"),
             Self::Desktop => f.write_str("there"),
             Self::Port(port) => write!(f, "{port}"),
+            Self::Device(device) => f.write_str(device),
+            Self::Packages(all) => {
+                let one = |of: &OfSystem| format!("{}: {}", of.system, of.packages.join(", "));
+                f.write_str(&all.iter().map(one).collect::<Vec<_>>().join("; "))
+            }
+            Self::Word => f.write_str("done"),
         }
     }
+}
+
+/// `{ debian = ["libtide-dev"], "fedora >=40" = ["libtide-devel"] }`
+fn packages(form: BTreeMap<String, Vec<String>>) -> Result<Demand, String> {
+    let one = |(system, packages): (String, Vec<String>)| {
+        // They stand in a script that an administrator runs.
+        let is_name = |name: &String| {
+            name.starts_with(|c: char| c.is_ascii_alphanumeric())
+                && name.chars().all(|c| c.is_ascii_alphanumeric() || ".+-_:".contains(c))
+        };
+        match packages.iter().find(|name| !is_name(name)) {
+            Some(odd) => Err(format!("`{odd}` is no name of a package")),
+            None if packages.is_empty() => Err(format!("no package is named for {system}")),
+            None => Ok(OfSystem { system: system.parse()?, packages }),
+        }
+    };
+    let all: Vec<OfSystem> = form.into_iter().map(one).collect::<Result<_, _>>()?;
+    if all.is_empty() { Err("no package is named".to_owned()) } else { Ok(Demand::Packages(all)) }
+}
+
+/// `1209:2c01`
+fn is_device(text: &str) -> bool {
+    let is_number = |part: &str| part.len() == 4 && part.bytes().all(|byte| byte.is_ascii_hexdigit());
+    text.split_once(':').is_some_and(|(vendor, product)| is_number(vendor) && is_number(product))
 }
 
 /// `open-files >=4096`

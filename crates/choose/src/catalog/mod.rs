@@ -24,7 +24,7 @@ pub use definition::{
 };
 pub use desktop::{DesktopEntry, Word};
 pub use facts::{Conditions, Facts, Machine, Unknown};
-pub use gate::{Demand, Gate, LIMITS, Ranged};
+pub use gate::{Demand, Gate, LIMITS, OfSystem, Ranged, Who};
 pub use licence::Licence;
 pub use memory::Memory;
 pub use need::{Need, Way};

@@ -25,7 +25,7 @@ pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Machine, PinnedArtifact};
+use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, Machine, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::names::ToolName;
@@ -222,6 +222,8 @@ pub enum PinsError {
         found: Option<String>,
         /// Tools of the catalog whose releases would do.
         elsewhere: Vec<ToolName>,
+        /// How the host could be given it, as its definition says.
+        chores: Vec<Gate>,
         /// The wish.
         place: Box<Place>,
     },

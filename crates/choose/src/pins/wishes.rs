@@ -66,14 +66,19 @@ impl Offer<'_> {
     /// Only the host could have it, and does not.
     fn not_on_host(&self, wish: &Wish, cards: &[Rc<Card>]) -> Result<(), PinsError> {
         let mut found = None;
+        let mut chores = Vec::new();
         for card in cards {
             found = found.or(self.host_version(card)?);
+            let definition = self.choosing.catalogs.tool(&card.tool)?;
+            let gates = definition.iter().flat_map(|definition| &definition.says.gates);
+            chores.extend(gates.filter(|gate| gate.who().is_some()).cloned());
         }
         Err(PinsError::NotOnHost {
             tool: wish.tool.clone(),
             wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
             found: found.map(|version| version.to_string()),
             elsewhere: cards.iter().filter(|card| has_fitting(wish, card)).map(|card| card.tool.clone()).collect(),
+            chores,
             place: Box::new(wish.range_place.clone()),
         })
     }

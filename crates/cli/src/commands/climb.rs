@@ -4,7 +4,8 @@ use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use kladder_choose::names::RungKey;
-use kladder_core::climb::{Climbed, CodeStanding, CodeState, Request, WhyMissing};
+use kladder_core::climb::gates::Standing;
+use kladder_core::climb::{Climbed, CodeStanding, CodeState, Holder, Request, WhyMissing};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::wired::Wired;
@@ -27,8 +28,15 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     }
     let progress = Progress::new(out)?;
     let site = desk.site(&pins);
-    let request =
-        Request { wait: context.around.wait, skip_gates: options.skip_gates.clone(), accept: options.accept.clone() };
+    let request = Request {
+        wait: context.around.wait,
+        skip_gates: options.skip_gates.clone(),
+        accept: options.accept.clone(),
+        done: options.done.clone(),
+    };
+    if options.wait_for_chores {
+        site.wait_for_chores(&request, &|left, holder| tell_chores(left, holder, out), &progress)?;
+    }
     let person = Person::new(out, options.yes);
     let climbed = site.climb(&request, &person, &progress);
     let took = started.elapsed().saturating_sub(person.waited());
@@ -63,6 +71,14 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
+}
+
+/// What is waited for, each time that changes.
+fn tell_chores(left: &[Standing], holder: Option<&Holder>, out: &Out) {
+    let chores: Vec<String> = left.iter().map(|gate| format!("{} ({})", gate.gate, words::chore(gate))).collect();
+    let holder = holder.map(|(name, process)| format!(" The package database is held by {name}, process {process}."));
+    // Whoever does not read it finds the climb going on all the same.
+    let _ = out.say(clean(&format!("Waiting for {}.{}", both(&chores), holder.unwrap_or_default())));
 }
 
 /// What became of the code that the ladder wants.

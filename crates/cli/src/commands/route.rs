@@ -2,12 +2,15 @@
 
 use std::process::ExitCode;
 
+use kladder_choose::catalog::Who;
+use kladder_choose::pins::PinsError;
 use kladder_core::bring::fetch::Yards;
+use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::Route;
 use kladder_core::climb::{CodeStanding, CodeState, Prospect};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::host::confine;
-use kladder_core::host::survey::Host;
+use kladder_core::host::survey::{Host, facts};
 use kladder_core::keep::state::TaskName;
 use kladder_core::tasks::{Because, Rung, Would};
 use kladder_tell::problem::Problem;
@@ -21,12 +24,16 @@ use crate::render::Out;
 use crate::render::text::{BAD, FAINT, STRONG, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<ExitCode, Problem> {
+    if admin_script && let Some(script) = script_without_route(context)? {
+        out.verbatim(script)?;
+        return Ok(ExitCode::SUCCESS);
+    }
     let (desk, pins, freshness) = context.open_pinned(out)?;
     let site = desk.site(&pins);
     let (prospect, code) = (site.prospect()?, site.code());
     let route = &prospect.route;
     if admin_script {
-        let script = words::admin_script(&prospect.gates);
+        let script = words::admin_script(&prospect.gates, &prospect.survey);
         out.verbatim(script.unwrap_or_else(|| "# There is nothing for an administrator to do.".into()))?;
         return Ok(ExitCode::SUCCESS);
     }
@@ -57,6 +64,14 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
     }
     out.say("Set off with `kladder climb`.")?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// The script for what only the host can have and does not, so that there are no pins and no route.
+fn script_without_route(context: &Context) -> Result<Option<String>, Problem> {
+    let desk = context.open()?;
+    let Err(PinsError::NotOnHost { chores, .. }) = desk.pinned() else { return Ok(None) };
+    let survey = facts(&context.around.host, &[]);
+    Ok(words::admin_script_for(&chores, &survey))
 }
 
 fn show(desk: &Desk, context: &Context, route: &Route, out: &Out) -> Result<(), Problem> {
@@ -148,9 +163,7 @@ fn ahead(prospect: &Prospect, host: &Host, out: &Out) -> Result<(), Problem> {
         out.say(format!("{name} {tool} needs {needed}; found: {found}."))?;
         gate.advice.iter().try_for_each(|advice| out.say(format!("  {}", clean(advice))))?;
     }
-    if prospect.closed().any(|gate| !gate.admin.is_empty()) {
-        out.say("`kladder route --admin-script` prints what an administrator must do, as a script.")?;
-    }
+    chores(prospect, out)?;
     for asked in &prospect.licences {
         let (tools, id) = (both(&asked.tools), clean(&asked.licence.id));
         let come = if asked.tools.len() == 1 { "comes" } else { "come" };
@@ -158,11 +171,38 @@ fn ahead(prospect: &Prospect, host: &Host, out: &Out) -> Result<(), Problem> {
     }
     for rung in &prospect.route.rungs {
         around(rung, host, out)?;
-        let Some(anew) = rung.definition.says.after.filter(|_| rung.is_to_bring()) else { continue };
-        let what = words::anew(anew);
-        out.say(format!("After {} {what}; the climb stops there, and goes on when you climb again.", rung.key))?;
+    }
+    for (anew, rungs) in prospect.route.stops() {
+        let (after, what) = (both(&rungs), words::anew(anew));
+        out.say(format!("After {after} {what}; the climb stops there, and goes on when you climb again."))?;
     }
     Ok(())
+}
+
+/// What others, or the person, must do before the climb can set off.
+fn chores(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
+    let chores: Vec<&Standing> = prospect.closed().filter(|gate| gate.is_chore()).collect();
+    let row = |gate: &&Standing| {
+        vec![
+            styled(STRONG, clean(&gate.gate)),
+            gate.who.map(words::who).unwrap_or_default().to_owned(),
+            clean(&words::chore(gate)),
+            gate.tool.as_ref().map(ToString::to_string).unwrap_or_default(),
+            words::lasts(gate),
+        ]
+    };
+    if chores.is_empty() {
+        return Ok(());
+    }
+    let rows = chores.iter().map(row).collect();
+    out.say(format!("\n{}\n", out.columns(&["chore", "who", "what", "for", "how long"], rows, &[])))?;
+    if chores.iter().any(|gate| gate.who == Some(Who::Administrator)) {
+        out.say("`kladder route --admin-script` prints what an administrator must do, as a script.")?;
+    }
+    if chores.iter().any(|gate| gate.is_told()) {
+        out.say("`kladder climb --chore-done CHORE` says that what only you can tell is done.")?;
+    }
+    out.say("`kladder climb --wait-for-chores` goes on by itself once they are done.")
 }
 
 /// The code that the climb brings after the landing, and what is left as it is.

@@ -7,6 +7,7 @@ mod bad_input;
 mod before;
 mod causes;
 mod choosing;
+mod chores;
 mod clashes;
 
 mod climbing;

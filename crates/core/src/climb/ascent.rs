@@ -38,7 +38,7 @@ struct Outcome {
     failures: Vec<Failure>,
     /// Rungs that stand on one that failed or waits for a restart.
     held_up: Vec<RungKey>,
-    restart: Option<RestartDue>,
+    restarts: Vec<RestartDue>,
 }
 
 impl Outcome {
@@ -70,8 +70,8 @@ impl Site<'_> {
             let climbed = rungs.len() - failures.len() - held_up.len();
             return Err(ClimbError::Failed { failures, held_up, climbed });
         }
-        if let Some(restart) = outcome.restart {
-            return Ok(Climbed::Stopped(Stopped::Restart(restart)));
+        if !outcome.restarts.is_empty() {
+            return Ok(Climbed::Stopped(Stopped::Restart(outcome.restarts)));
         }
         let before = landings.usable();
         if let Some(before) = before.as_ref().filter(|before| is_the_same(before, prospect)) {
@@ -124,7 +124,7 @@ impl Site<'_> {
                     continue;
                 }
                 if let Some(due) = restart_due(rung, prospect, &memory.restarts) {
-                    outcome.restart = Some(due);
+                    outcome.restarts.push(due);
                     outcome.held_up.push(rung.key.clone());
                     continue;
                 }

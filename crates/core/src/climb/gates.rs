@@ -7,7 +7,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use kladder_choose::catalog::{Artifact, Demand, Gate};
+use kladder_choose::catalog::{Anew, Artifact, Demand, Gate, Who};
 use kladder_choose::names::ToolName;
 
 use super::route::Route;
@@ -15,6 +15,7 @@ use crate::bring::fetch::Yard;
 pub use crate::host::demands::{Fact, Virtual};
 use crate::host::demands::{PATIENCE, judge};
 use crate::host::survey::{Host, Survey};
+use crate::keep::chores::Chores;
 use crate::tasks::Rung;
 
 /// An artifact that does not say how large it gets is taken to grow so much.
@@ -53,13 +54,46 @@ pub struct Standing {
     pub advice: Option<String>,
     /// The commands with which an administrator opens it.
     pub admin: Vec<String>,
+    /// What a person does to open it.
+    pub person: Option<String>,
+    /// What must be started anew before it counts as opened.
+    pub after: Option<Anew>,
+    /// How long opening it takes, in minutes.
+    pub minutes: Option<u32>,
+    /// Who can open it.
+    pub who: Option<Who>,
+}
+
+impl Standing {
+    /// Whether it is closed, and somebody can open it.
+    pub fn is_chore(&self) -> bool {
+        !self.open && self.who.is_some()
+    }
+
+    /// Whether only the person's word opens it.
+    pub fn is_told(&self) -> bool {
+        self.needed == Needed::Demand(Demand::Word)
+    }
 }
 
 /// Looks at every gate of a route whose rungs are not in place yet, and at the disk that the route takes.
-pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>]) -> Vec<Standing> {
+pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>], told: &Chores) -> Vec<Standing> {
     let left: Vec<&Rung> = route.rungs.iter().filter(|rung| !rung.todo.is_empty()).collect();
     let of_rung = |rung: &&Rung| {
-        let stand = |gate: &Gate| stand(gate, &rung.key.tool, survey, host, yards);
+        let judged = |gate: &Gate| match &gate.demand {
+            Demand::Reach(address) if address == "yard" => any_yard(yards),
+            Demand::Word if told.has(&rung.key.tool, gate) => (Fact::Answers(None), true),
+            Demand::Word => (Fact::Nothing, false),
+            demand => judge(demand, survey, host),
+        };
+        let stand = |gate: &Gate| {
+            let due = told.due(&rung.key.tool, gate, &survey.identity);
+            let found = match (judged(gate), due) {
+                ((_, true), Some(anew)) => (Fact::After(anew), false),
+                (found, _) => found,
+            };
+            stand(gate, &rung.key.tool, found)
+        };
         rung.definition.says.gates.iter().map(stand).collect::<Vec<_>>()
     };
     let mut standings: Vec<Standing> = left.iter().flat_map(of_rung).collect();
@@ -67,11 +101,7 @@ pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>
     standings
 }
 
-fn stand(gate: &Gate, tool: &ToolName, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>]) -> Standing {
-    let (found, open) = match &gate.demand {
-        Demand::Reach(address) if address == "yard" => any_yard(yards),
-        demand => judge(demand, survey, host),
-    };
+fn stand(gate: &Gate, tool: &ToolName, (found, open): (Fact, bool)) -> Standing {
     Standing {
         gate: gate.name.clone(),
         tool: Some(tool.clone()),
@@ -80,6 +110,10 @@ fn stand(gate: &Gate, tool: &ToolName, survey: &Survey, host: &Host, yards: &[Ar
         open,
         advice: gate.advice.clone(),
         admin: gate.admin.clone(),
+        person: gate.person.clone(),
+        after: gate.after,
+        minutes: gate.minutes,
+        who: gate.who(),
     }
 }
 
@@ -133,6 +167,10 @@ fn disk(left: &[&Rung], survey: &Survey) -> Vec<Standing> {
             open: false,
             advice: None,
             admin: Vec::new(),
+            person: None,
+            after: None,
+            minutes: None,
+            who: None,
         });
     }
     standings

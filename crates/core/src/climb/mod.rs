@@ -2,6 +2,7 @@
 
 mod ascent;
 mod back;
+mod chores;
 mod code;
 mod desktop;
 pub mod gates;
@@ -19,6 +20,7 @@ use std::cell::OnceCell;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub use chores::{Holder, Told};
 use gates::Standing;
 use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine};
 use kladder_choose::ladder::Ladder;
@@ -115,6 +117,16 @@ impl From<JournalError> for ClimbError {
 
 /// Takes the decisions of a climb; without a person at hand every answer is no, except to go on.
 pub trait Decide {
+    /// Whether what only a person can do is done.
+    fn is_done(&self, _chore: &Standing) -> bool {
+        false
+    }
+
+    /// Whether the machine or the session was started anew, asked where the system does not tell.
+    fn has_restarted(&self, _due: &RestartDue) -> bool {
+        false
+    }
+
     /// Whether the text of a licence is accepted.
     fn accept(&self, _asked: &Asked) -> bool {
         false
@@ -135,6 +147,8 @@ pub struct Request {
     pub skip_gates: Vec<String>,
     /// Licences that are accepted, by name.
     pub accept: Vec<String>,
+    /// Chores that only a person can tell are done, by the names of their gates.
+    pub done: Vec<String>,
 }
 
 /// One ladder on one machine: everything that routes, climbs and verifications start from.
@@ -181,8 +195,8 @@ pub enum Stopped {
     Licences(Vec<Asked>),
     /// The user did not want to go on.
     Declined,
-    /// Something must be started anew first.
-    Restart(RestartDue),
+    /// Something must be started anew first: for each rung that waits, the one below it that wants that.
+    Restart(Vec<RestartDue>),
 }
 
 /// How a climb ended.
@@ -258,8 +272,10 @@ impl Site<'_> {
         decide: &dyn Decide,
         recorder: &Recorder<'_>,
     ) -> Result<Climbed, ClimbError> {
-        let prospect = self.prospect_of(route)?;
+        let mut prospect = self.prospect_of(route)?;
         Self::check_names(&prospect, request)?;
+        self.hear(&mut prospect, request, decide)?;
+        self.hear_of_restarts(&prospect, request, decide)?;
         self.check_offline(&prospect)?;
         let is_skipped = |gate: &&Standing| request.skip_gates.contains(&gate.gate);
         let (skipped, closed): (Vec<_>, Vec<_>) = prospect.closed().partition(is_skipped);
@@ -295,6 +311,16 @@ impl Site<'_> {
             prospect.gates.iter().map(|gate| gate.gate.clone()).chain(["disk".to_owned()]).collect();
         if let Some(name) = request.skip_gates.iter().find(|name| !gates.contains(name)) {
             return Err(ClimbError::NoSuch { what: "gate", name: name.clone(), there: gates });
+        }
+        let told = prospect.gates.iter().filter(|gate| gate.is_told()).map(|gate| gate.gate.clone());
+        let restarted = prospect.route.rungs.iter().filter(|rung| rung.definition.says.after.is_some());
+        let chores: Vec<String> = told.chain(restarted.map(|rung| rung.key.to_string())).collect();
+        if let Some(name) = request.done.iter().find(|name| !chores.contains(name)) {
+            return Err(ClimbError::NoSuch {
+                what: "chore that only you can tell of",
+                name: name.clone(),
+                there: chores,
+            });
         }
         Self::check_licences(&prospect.route, request)
     }

@@ -9,6 +9,7 @@ use super::{ClimbError, Site};
 use crate::bring::fetch::Cache;
 use crate::bring::shelf::Shelf;
 use crate::host::survey::{self, Survey};
+use crate::keep::chores::Chores;
 use crate::keep::landing::Landing;
 use crate::keep::rates::Rates;
 use crate::keep::terms::{Asked, Terms};
@@ -96,7 +97,7 @@ impl Site<'_> {
         let archives: u64 = left.iter().map(|rung| rung.size()).fold(0, u64::saturating_add);
         let from_cache = archives.saturating_sub(fetch);
         Ok(Prospect {
-            gates: gates::check(&route, &survey, self.host, self.yards),
+            gates: gates::check(&route, &survey, self.host, self.yards, &Chores::read(&self.home.data)?),
             licences: licences::open(&route, self.catalogs, &terms).map_err(RouteError::from)?,
             time: Rates::read(&self.home.data).time_for(fetch, from_cache),
             fetch,

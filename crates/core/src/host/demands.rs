@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::rc::Rc;
 use std::time::Duration;
 
-use kladder_choose::catalog::{Demand, Facts, Machine, Ranged};
+use kladder_choose::catalog::{Anew, Demand, Facts, Machine, OfSystem, Ranged};
 use kladder_choose::version::{Requirement, Version};
 
 use super::survey::{Host, Root, Survey, Untold, facts, version_of};
@@ -55,6 +55,10 @@ pub enum Fact {
     Unknown,
     /// So many bytes.
     Bytes(u64),
+    /// What is demanded was done, and counts once this was started anew.
+    After(Anew),
+    /// These are not there.
+    Lacking(Vec<String>),
     /// So many of what is counted.
     Count(u64),
     /// Virtualisation.
@@ -111,8 +115,16 @@ pub fn judge(demand: &Demand, survey: &Survey, host: &Host) -> (Fact, bool) {
             None => (Fact::Unknown, false),
         },
         Demand::Desktop => there("desktop", system::desktop(host)),
+        Demand::Packages(all) => packages(all, survey, host),
+        Demand::Device(device) => there(device, system::device(host, device)),
+        // Whoever asks knows what the person has said.
+        Demand::Word => (Fact::Unknown, false),
         Demand::Group(group) => {
             let there = survey.rights.root || survey.rights.groups.contains(group);
+            let is_coming = || system::is_listed(host, survey.rights.user.as_deref(), group);
+            if !there && is_coming() {
+                return (Fact::After(Anew::Session), false);
+            }
             (Fact::Groups(survey.rights.groups.clone()), there)
         }
         Demand::Reach(address) => reach(address),
@@ -135,6 +147,32 @@ fn within(wanted: &Ranged, found: Found) -> (Fact, bool) {
         Found::Nothing => (Fact::Nothing, false),
         Found::There(version) => ranged(wanted, Some(&wanted.name), version.as_deref()),
     }
+}
+
+/// The packages named for this system, else those for one that it is like; without any nothing can be told.
+fn packages(all: &[OfSystem], survey: &Survey, host: &Host) -> (Fact, bool) {
+    let Some(named) = of_system(all, survey) else { return (Fact::Unknown, false) };
+    let found: Vec<(&String, Found)> = named.packages.iter().map(|name| (name, system::package(host, name))).collect();
+    if found.iter().any(|(_, found)| *found == Found::Unknown) {
+        return (Fact::Unknown, false);
+    }
+    let lacking: Vec<String> =
+        found.iter().filter(|(_, found)| *found == Found::Nothing).map(|(name, _)| (*name).clone()).collect();
+    if lacking.is_empty() { (named_fact(&named.packages), true) } else { (Fact::Lacking(lacking), false) }
+}
+
+fn named_fact(packages: &[String]) -> Fact {
+    named(&packages.join(", "), None)
+}
+
+/// What is named for a system.
+pub fn of_system<'a>(all: &'a [OfSystem], survey: &Survey) -> Option<&'a OfSystem> {
+    let release = survey.system.release.as_deref();
+    let own = survey.system.id.iter().map(|id| (id, release));
+    // The release of a system that is like another one is not the other's.
+    let names = own.chain(survey.system.like.iter().map(|like| (like, None)));
+    let mut names = names.map(|(name, release)| (name.clone(), release));
+    names.find_map(|(name, release)| all.iter().find(|of| of.system.name == name && in_range(&of.system, release)))
 }
 
 fn there(name: &str, found: Option<bool>) -> (Fact, bool) {

@@ -52,6 +52,19 @@ impl Restarts {
         self.due.insert(record::path::to_text(place), Due { anew, since: now.clone() });
     }
 
+    /// Forgets that a restart was due, since a person said that it has happened.
+    pub fn forget(&mut self, place: &Path) {
+        self.due.remove(&record::path::to_text(place));
+    }
+
+    /// Whether the system tells what a restart would change, so that it will be seen.
+    pub fn is_seen(anew: Anew, now: &Identity) -> bool {
+        match anew {
+            Anew::Restart => now.boot.is_some(),
+            Anew::Session => now.session.is_some() || now.boot.is_some(),
+        }
+    }
+
     /// What is still due for the rung at `place`, by what the identity is now.
     pub fn due(&self, place: &Path, now: &Identity) -> Option<Anew> {
         let due = self.due.get(&record::path::to_text(place))?;

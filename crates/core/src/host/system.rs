@@ -6,6 +6,7 @@
 
 use std::fs;
 use std::io::{BufRead, BufReader};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use kladder_choose::catalog::LIMITS;
@@ -159,6 +160,51 @@ pub fn limit(host: &Host, what: &str) -> Option<u64> {
         soft => soft.parse().ok(),
     }
 }
+
+/// Whether a device is plugged in, by the numbers that USB has for its vendor and product.
+pub fn device(host: &Host, wanted: &str) -> Option<bool> {
+    let root = Root::open(host);
+    let devices = "/sys/bus/usb/devices";
+    let number = |device: &str, what: &str| root.line(&format!("{devices}/{device}/{what}"));
+    let is_it = |device: &String| {
+        let numbers = number(device, "idVendor").zip(number(device, "idProduct"));
+        numbers.is_some_and(|(vendor, product)| format!("{vendor}:{product}").eq_ignore_ascii_case(wanted))
+    };
+    root.has(devices).then(|| root.names(devices).iter().any(is_it))
+}
+
+/// Whether the list of groups has somebody in one, which counts from the next session on.
+pub fn is_listed(host: &Host, user: Option<&str>, group: &str) -> bool {
+    let text = Root::open(host).text("/etc/group").unwrap_or_default();
+    let row = text.lines().map(|line| line.split(':').collect::<Vec<_>>()).find(|row| row.first() == Some(&group));
+    row.and_then(|row| Some(row.get(3)?.split(',').any(|member| Some(member) == user))).unwrap_or(false)
+}
+
+/// Who holds the package database, so that nobody else can change it: a process by its name and number.
+pub fn package_holder(host: &Host) -> Option<(String, u32)> {
+    if host.is_described() {
+        return None;
+    }
+    let locks = fs::read_to_string("/proc/locks").ok()?;
+    DATABASE_LOCKS.iter().find_map(|file| {
+        let inode = format!(":{}", fs::metadata(file).ok()?.ino());
+        // proc_locks(5): NUMBER: KIND ADVISORY MODE PID MAJOR:MINOR:INODE START END
+        let line = locks.lines().map(|line| line.split_whitespace().collect::<Vec<_>>());
+        let held = line.into_iter().find(|words| words.get(5).is_some_and(|file| file.ends_with(&inode)))?;
+        let process: u32 = held.get(4)?.parse().ok()?;
+        let name = fs::read_to_string(format!("/proc/{process}/comm")).ok()?;
+        Some((name.trim().to_owned(), process))
+    })
+}
+
+/// Files that package managers lock while they change something.
+const DATABASE_LOCKS: [&str; 5] = [
+    "/var/lib/dpkg/lock-frontend",
+    "/var/lib/dpkg/lock",
+    "/lib/apk/db/lock",
+    "/var/lib/rpm/.rpm.lock",
+    "/usr/lib/sysimage/rpm/.rpm.lock",
+];
 
 /// Whether a graphical session is there.
 pub fn desktop(host: &Host) -> Option<bool> {

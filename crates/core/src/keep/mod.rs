@@ -12,6 +12,7 @@
 //! | `data/rates.json` | how fast things went here | JSON (`rates`) |
 
 pub mod berth;
+pub mod chores;
 pub mod clear;
 pub mod landing;
 pub mod launchers;

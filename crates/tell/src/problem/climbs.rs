@@ -1,6 +1,6 @@
 //! What keeps a climb from its landing.
 
-use kladder_choose::catalog::Artifact;
+use kladder_choose::catalog::{Anew, Artifact, Who};
 use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
 use kladder_core::base::files::FileError;
 use kladder_core::base::record::RecordError;
@@ -76,17 +76,24 @@ impl From<&Stopped> for Problem {
             Stopped::Licences(asked) => licences(asked),
             Stopped::Declined => Self::new(Code::Declined, "not wanted; nothing was fetched")
                 .next("`kladder climb --yes` does not ask; `kladder route` shows again what it would do"),
-            Stopped::Restart(RestartDue { rung, anew, above }) => {
-                let what = format!("{rung} is in place; {} before {above} can follow", words::anew(*anew));
-                Self::new(Code::RestartNeeded, what)
-                    .why("what was put on the shelf stays there; the landing that was current still is")
-                    .next(format!(
-                        "{}, then `kladder climb`: it sees by itself whether that has happened",
-                        words::anew_do(*anew)
-                    ))
-            }
+            Stopped::Restart(due) => restart(due),
         }
     }
+}
+
+/// One restart does for all that wait for one.
+fn restart(due: &[RestartDue]) -> Problem {
+    let anew = if due.iter().any(|due| due.anew == Anew::Restart) { Anew::Restart } else { Anew::Session };
+    let mut rungs: Vec<String> = due.iter().map(|due| due.rung.to_string()).collect();
+    let mut above: Vec<String> = due.iter().map(|due| due.above.to_string()).collect();
+    rungs.dedup();
+    above.dedup();
+    let verb = if rungs.len() == 1 { "is" } else { "are" };
+    let what = format!("{} {verb} in place; {} before {} can follow", both(&rungs), words::anew(anew), both(&above));
+    Problem::new(Code::RestartNeeded, what)
+        .why("what was put on the shelf stays there; the landing that was current still is")
+        .next(format!("{}, then `kladder climb`: it sees by itself whether that has happened", words::anew_do(anew)))
+        .next(format!("where this system does not tell, `kladder climb --chore-done {}` says that it has", rungs[0]))
 }
 
 fn gates(closed: &[Standing]) -> Problem {
@@ -97,12 +104,19 @@ fn gates(closed: &[Standing]) -> Problem {
         let (needed, found) = (words::needed(&gate.needed), words::found(&gate.found));
         problem = problem.why(format!("{}: {tool} needs {needed}; found: {found}", gate.gate));
         problem = gate.advice.iter().fold(problem, |problem, advice| problem.next(format!("{}: {advice}", gate.gate)));
+        if gate.is_told() {
+            let person = gate.person.as_deref().unwrap_or_default();
+            problem = problem.next(format!("{person}; then `kladder climb --chore-done {}`", gate.gate));
+        }
         if gate.tool.is_none() {
             problem = problem.next("make room, or move what is kept to another disk with KLADDER_HOME");
         }
     }
-    if closed.iter().any(|gate| !gate.admin.is_empty()) {
+    if closed.iter().any(|gate| gate.who == Some(Who::Administrator)) {
         problem = problem.next("`kladder route --admin-script` prints a script to hand to an administrator");
+    }
+    if closed.iter().any(|gate| gate.is_chore() && !gate.is_told()) {
+        problem = problem.next("`kladder climb --wait-for-chores` goes on by itself once they are done");
     }
     let skips: Vec<String> = closed.iter().map(|gate| format!("--skip-gate {}", gate.gate)).collect();
     problem.next(format!("`kladder climb {}` goes on all the same", skips.join(" ")))

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use kladder_choose::catalog::{Gate, Who};
 use kladder_choose::document::Place;
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::PinsError;
@@ -25,8 +26,9 @@ impl Problem {
                 missing(place).next(format!("did you mean {}?", either(&quoted(near))))
             }
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
-            PinsError::NotOnHost { found, elsewhere, place, .. } => {
-                not_on_host(missing(place), found.as_deref(), elsewhere)
+            PinsError::NotOnHost { found, elsewhere, place, chores, .. } => {
+                let problem = not_on_host(missing(place), found.as_deref(), elsewhere);
+                chores.iter().fold(problem, brought_by_hand)
             }
             PinsError::NoSuchSeries { near, there, place, .. } => {
                 meant(missing(place).why(format!("its series: {}", there.join(", "))), near)
@@ -77,6 +79,18 @@ impl Problem {
                 .why("that does not mean that there is none")
                 .next("narrow some wishes down, or give it more time: `kladder pin --within SECONDS`"),
         }
+    }
+}
+
+/// What somebody can do so that the host has it.
+fn brought_by_hand(problem: Problem, chore: &Gate) -> Problem {
+    match (chore.who(), &chore.person) {
+        (Some(Who::Administrator), _) => problem.next(format!(
+            "an administrator can bring it ({}): `kladder route --admin-script` prints the script",
+            demanded(&chore.demand)
+        )),
+        (_, Some(person)) => problem.next(person.clone()),
+        _ => problem,
     }
 }
 

@@ -67,6 +67,14 @@ pub struct Gate {
     pub advice: Option<String>,
     /// The commands with which an administrator opens it.
     pub admin: Vec<String>,
+    /// Who can open it: `administrator`, `person`; null where nobody is known to.
+    pub who: Option<String>,
+    /// What a person does to open it.
+    pub person: Option<String>,
+    /// How long that takes, in minutes.
+    pub minutes: Option<u32>,
+    /// What must be started anew before it counts: `restart`, `session`.
+    pub after: Option<String>,
 }
 
 /// A licence that is still to be accepted.
@@ -165,7 +173,16 @@ fn gate(gate: &Standing) -> Gate {
         found: words::found(&gate.found),
         advice: gate.advice.clone(),
         admin: gate.admin.clone(),
+        who: gate.who.and_then(plain_value),
+        person: gate.person.clone(),
+        minutes: gate.minutes,
+        after: gate.after.and_then(plain_value),
     }
+}
+
+/// A value as it is written.
+fn plain_value(value: impl Serialize) -> Option<String> {
+    serde_json::to_value(value).ok()?.as_str().map(str::to_owned)
 }
 
 fn licence(asked: &Asked) -> Licence {

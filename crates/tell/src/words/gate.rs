@@ -1,7 +1,9 @@
-//! Gates in words: what is needed, what was found, and what an administrator would do.
+//! Gates in words: what is needed, and what was found.
 
-use kladder_choose::catalog::{Demand, Ranged};
-use kladder_core::climb::gates::{Fact, Needed, Standing, Virtual};
+use kladder_choose::catalog::{Demand, OfSystem, Ranged};
+use kladder_core::climb::gates::{Fact, Needed, Virtual};
+
+use crate::text::both;
 
 /// What is needed, as it follows "needs".
 pub fn needed(needed: &Needed) -> String {
@@ -33,11 +35,21 @@ pub fn demanded(demand: &Demand) -> String {
         Demand::Locale(name) => format!("the locale {name}"),
         Demand::Limit { what, least } => format!("a limit of {least} or more for {}", what.replace('-', " ")),
         Demand::Desktop => "a graphical session".to_owned(),
+        Demand::Packages(all) => match all.as_slice() {
+            [one] => format!("the packages {} ({})", one.packages.join(", "), one.system),
+            several => format!("packages of the system ({})", plain_systems(several)),
+        },
+        Demand::Device(device) => format!("the device {device}"),
+        Demand::Word => "something that only you can do".to_owned(),
         Demand::Group(group) => format!("membership in the group {group}"),
         Demand::Reach(address) if address == "yard" => "that a yard answers".to_owned(),
         Demand::Reach(address) => format!("that {address} answers"),
         Demand::Port(port) => format!("the port {port} free"),
     }
+}
+
+fn plain_systems(all: &[OfSystem]) -> String {
+    all.iter().map(|of| of.system.to_string()).collect::<Vec<_>>().join(", ")
 }
 
 /// What was found.
@@ -56,6 +68,8 @@ pub fn found(found: &Fact) -> String {
         Fact::Nothing => "none".to_owned(),
         Fact::Unknown => "not known".to_owned(),
         Fact::Bytes(amount) => power_of_two(*amount),
+        Fact::After(anew) => format!("done, but {}", super::anew(*anew)),
+        Fact::Lacking(names) => format!("{} not installed", both(names)),
         Fact::Count(u64::MAX) => "no limit".to_owned(),
         Fact::Count(count) => count.to_string(),
         Fact::Virtual(Virtual::Usable) => "usable".to_owned(),
@@ -79,24 +93,4 @@ fn power_of_two(bytes: u64) -> String {
         1_048_576..1_073_741_824 => format!("{} MiB", bytes >> 20),
         _ => format!("{}.{} GiB", bytes >> 30, ((bytes >> 20) & 1023) * 10 / 1024),
     }
-}
-
-/// A commented shell script with what only an administrator can do about the gates that are closed; `None` where there is
-/// nothing.
-pub fn admin_script(standings: &[Standing]) -> Option<String> {
-    let closed: Vec<&Standing> = standings.iter().filter(|s| !s.open && !s.admin.is_empty()).collect();
-    if closed.is_empty() {
-        return None;
-    }
-    let mut text = String::from(
-        "#!/bin/sh\n# For an administrator of this machine: what must be done before the climb can go on.\nset -eu\n",
-    );
-    for standing in closed {
-        let tool = standing.tool.as_deref().unwrap_or("the route");
-        let (needed, found) = (needed(&standing.needed), found(&standing.found));
-        // A comment is one line, whatever stands in it.
-        let head = format!("{}: {tool} needs {needed}; found: {found}.", standing.gate);
-        text.extend(["\n# ", &crate::text::clean(&head), "\n", &standing.admin.join("\n"), "\n"]);
-    }
-    Some(text)
 }

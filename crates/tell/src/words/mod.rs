@@ -1,5 +1,6 @@
 //! Facts into sentences.
 
+mod chores;
 pub mod clash;
 mod code;
 mod confined;
@@ -9,10 +10,11 @@ mod reason;
 mod setting;
 mod verdict;
 
+pub use chores::{admin_script, admin_script_for, chore, lasts, who};
 pub use clash::wished;
 pub use code::{code, code_missing};
 pub use confined::confined;
-pub use gate::{admin_script, demanded, found, needed};
+pub use gate::{demanded, found, needed};
 pub use reason::{asked, beside, met, moves, reason};
 pub use setting::{setting, setting_ahead};
 pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};

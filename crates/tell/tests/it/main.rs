@@ -253,7 +253,7 @@ fn numbers_and_lists_are_told_as_people_do() {
 
 #[test]
 fn a_path_is_one_word_of_a_shell() {
-    let word = |text: &str| shell_word(text.as_ref());
+    let word = |text: &str| shell_word(text);
     assert_eq!(word("/srv/yard-1.0_a,b@c%d:e+f"), "/srv/yard-1.0_a,b@c%d:e+f");
     for text in ["/a b", "/it's", "/$HOME", "", "/a;b", "/über"] {
         let out = std::process::Command::new("sh").args(["-c", &format!("printf %s {}", word(text))]).output().unwrap();

@@ -102,6 +102,8 @@ pub struct System {
     pub os: String,
     /// The distribution's short name, as in `ID` of os-release.
     pub id: Option<String>,
+    /// The short names of distributions that it is like, as in `ID_LIKE`.
+    pub like: Vec<String>,
     /// What it calls itself.
     pub name: Option<String>,
     /// Its release.

@@ -32,6 +32,7 @@ pub(super) fn system(root: &Root) -> System {
     System {
         os: described.unwrap_or_else(|| os.to_owned()),
         id: field("ID"),
+        like: field("ID_LIKE").unwrap_or_default().split_whitespace().map(str::to_owned).collect(),
         name: field("PRETTY_NAME").or_else(|| field("NAME")),
         release: field("VERSION_ID"),
         kernel: root.line("/proc/sys/kernel/osrelease"),
