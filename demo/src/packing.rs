@@ -20,9 +20,12 @@ pub(crate) fn pack_all(tools: &Dir<'_>, pieces: &Dir<'_>, definitions: &Path, ya
         let text = fs::read_to_string(&path).on("read", &path)?;
         let wrong = |message: String| DemoError::Definition { tool: name.clone(), message };
         let mut document: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| wrong(e.to_string()))?;
+        // What is said once for all artifacts: whether there is a folder to leave out.
+        let strips = document.get("unpack").is_some_and(|unpack| unpack.get("strip").is_some());
         let releases = document.get_mut("releases").and_then(Item::as_array_of_tables_mut);
         for release in releases.ok_or_else(|| wrong("there are no releases".into()))?.iter_mut() {
-            packed += pack_release(tool, pieces, release, yard).map_err(|failed| failed.unwrap_or_else(wrong))?;
+            packed +=
+                pack_release(tool, pieces, release, strips, yard).map_err(|failed| failed.unwrap_or_else(wrong))?;
         }
         fs::write(&path, document.to_string()).on("write", &path)?;
     }
@@ -48,35 +51,51 @@ fn missing(what: &str) -> Failed {
     Failed::Words(format!("a release without {what}"))
 }
 
-fn pack_release(tool: &Dir<'_>, pieces: &Dir<'_>, release: &mut Table, yard: &Path) -> Result<usize, Failed> {
+fn pack_release(
+    tool: &Dir<'_>,
+    pieces: &Dir<'_>,
+    release: &mut Table,
+    strips: bool,
+    yard: &Path,
+) -> Result<usize, Failed> {
     let version = release.get("version").and_then(Item::as_str).ok_or_else(|| missing("version"))?.to_owned();
-    let mut packed = pack_artifacts(tool, &version, release, yard)?;
+    let mut packed = pack_artifacts(tool, &version, release, strips, yard)?;
     let Some(taken) = release.get_mut("pieces").and_then(Item::as_table_mut) else { return Ok(packed) };
     for (name, piece) in taken.iter_mut() {
         let source = pieces.get_dir(tool.path().join(name.get())).ok_or_else(|| missing("the source of a piece"))?;
         let table = piece.as_table_mut().ok_or_else(|| missing("a table for a piece"))?;
-        packed += pack_artifacts(source, &version, table, yard)?;
+        packed += pack_artifacts(source, &version, table, strips, yard)?;
     }
     Ok(packed)
 }
 
-fn pack_artifacts(source: &Dir<'_>, version: &str, table: &mut Table, yard: &Path) -> Result<usize, Failed> {
+fn pack_artifacts(
+    source: &Dir<'_>,
+    version: &str,
+    table: &mut Table,
+    strips: bool,
+    yard: &Path,
+) -> Result<usize, Failed> {
     let Some(artifacts) = table.get_mut("artifacts").and_then(Item::as_array_mut) else { return Ok(0) };
     for artifact in artifacts.iter_mut() {
         let line = artifact.as_inline_table_mut().ok_or_else(|| missing("inline artifacts"))?;
-        pack_artifact(source, version, line, yard)?;
+        pack_artifact(source, version, line, strips, yard)?;
         line.decor_mut().set_prefix("\n    ");
     }
     Ok(artifacts.len())
 }
 
-fn pack_artifact(source: &Dir<'_>, version: &str, line: &mut InlineTable, yard: &Path) -> Result<(), Failed> {
+fn pack_artifact(
+    source: &Dir<'_>,
+    version: &str,
+    line: &mut InlineTable,
+    strips: bool,
+    yard: &Path,
+) -> Result<(), Failed> {
     let scopes = line.get("for").and_then(toml_edit::Value::as_array);
     let platform = scopes.and_then(|scopes| scopes.get(0)?.as_str()).unwrap_or("any").to_owned();
     let file = line.get("file").and_then(toml_edit::Value::as_str).unwrap_or_default().to_owned();
     let format = Format::of_name(&file).ok_or_else(|| Failed::Words(format!("`{file}` has an unknown ending")))?;
-    let strips =
-        line.get("unpack").and_then(|unpack| unpack.as_inline_table()).is_some_and(|u| u.contains_key("strip"));
     let folder = if strips { format!("release-{version}/") } else { String::new() };
     let mut entries = Vec::new();
     collect(source, source, &folder, &[("@VERSION@", version), ("@PLATFORM@", &platform)], &mut entries);
@@ -85,10 +104,8 @@ fn pack_artifact(source: &Dir<'_>, version: &str, line: &mut InlineTable, yard: 
     let failed = |source| Failed::Other(DemoError::Pack { path: path.clone(), source });
     pack(format, &entries, &path).map_err(failed)?;
     let (digest, size) = of_file(&path).map_err(failed)?;
-    let unpack = line.remove("unpack");
     line.insert("size", i64::try_from(size).unwrap_or(i64::MAX).into());
     line.insert("sha256", digest.hex().into());
-    unpack.map(|unpack| line.insert("unpack", unpack));
     line.fmt();
     Ok(())
 }

@@ -16,7 +16,7 @@ use kladder_yard::{Rule, Settings, Yard};
 /// What went wrong, in words.
 pub type Checked<T = ()> = Result<T, String>;
 
-/// Tools, each in another format; one needs the next, one has a set-up command.
+/// Tools, each in another format; one needs the next, one has a set-up command, one a fit-out.
 const TOOLS: [(&str, &str); 6] = [
     ("skerroc", "tar.xz"),
     ("oarweld", "tar.gz"),
@@ -29,6 +29,16 @@ const TOOLS: [(&str, &str); 6] = [
 pub const VERSIONS: u64 = 6;
 /// Files of each tool besides its command.
 const FILES: usize = 60;
+
+/// Made once for each ladder and, since what is sought holds the rung's version, once for each version; what is half made has to
+/// be taken away first.
+const FIT_OUT: &str = r#"corners = ["state"]
+[[fit-outs]]
+name = "state"
+done = { run = ["/bin/sh", "-c", "test -e {folder}/state/{version} && test ! -e {folder}/state/half"] }
+do = { run = ["/bin/sh", "-c", "test ! -e {folder}/state/half && : > {folder}/state/half && : > {folder}/state/{version} && rm {folder}/state/half"] }
+undo = { run = ["/bin/sh", "-c", "rm -f {folder}/state/half"] }
+"#;
 
 /// Attaches what was attempted to an error of the system.
 pub trait Told<T> {
@@ -198,6 +208,9 @@ fn stock(folder: &Path) -> io::Result<()> {
         if at == 1 {
             text +=
                 "[[set-up]]\nname = \"writes its settings\"\nrun = [\"/bin/sh\", \"-c\", \"echo made > settings\"]\n";
+        }
+        if at == 2 {
+            text += FIT_OUT;
         }
         text += "[[checks]]\nname = \"says its version\"\n";
         let _ = write!(text, "run = [\"{tool}\"]\nexpect = {{ stdout = '(?<version>\\S+)' }}\n");

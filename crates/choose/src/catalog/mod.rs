@@ -19,8 +19,8 @@ mod trial;
 pub use brings::Brings;
 pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use definition::{
-    AbsoluteLinks, Also, Anew, Command, CommandName, Definition, Here, HostProbe, Lends, LinesFor, Piece, Published,
-    Release, Says, Unpacking, VariableName, When,
+    AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, Lends, LinesFor, Piece,
+    Published, Release, Says, Unpacking, VariableName, When, WrongChoice,
 };
 pub use desktop::{DesktopEntry, Word};
 pub use facts::{Conditions, Facts, Machine, Unknown};

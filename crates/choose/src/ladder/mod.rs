@@ -70,6 +70,8 @@ pub struct Ladder {
     pub code: Option<Code>,
     /// What it makes of a person's files.
     pub settings: Vec<Setting>,
+    /// What a person chose for the first start of tools, by tool and by the name of the choice.
+    pub choices: BTreeMap<ToolName, BTreeMap<String, String>>,
     /// Short names in interactive shells, and what they stand for; of the workstation's ladder only.
     pub aliases: BTreeMap<String, String>,
     /// A digest of everything in it that decides about pins.
@@ -187,6 +189,8 @@ struct File {
     #[serde(default)]
     settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
     #[serde(default)]
+    choices: BTreeMap<ToolName, BTreeMap<String, String>>,
+    #[serde(default)]
     aliases: BTreeMap<Spanned<String>, String>,
     #[serde(default)]
     rungs: BTreeMap<Spanned<String>, Spanned<WishForm>>,
@@ -303,6 +307,7 @@ impl Ladder {
             catalogs: catalogs.into_iter().map(|catalog| folder.join(catalog)).collect(),
             wishes,
             answers: file.answers,
+            choices: file.choices,
             settings: file
                 .settings
                 .into_iter()

@@ -133,12 +133,12 @@ impl<'o, 'c> Answer<'o, 'c> {
 
     /// What the wishes lead to.
     fn reached(&self) -> Result<BTreeSet<Spot>, PinsError> {
-        let platforms = self.chosen.keys().map(|(_, _, platform)| platform.clone()).collect::<BTreeSet<_>>();
+        let machines = self.chosen.keys().map(|(_, _, machine)| *machine).collect::<BTreeSet<_>>();
         let mut open = Vec::new();
         for wish in &self.offer.choosing.ladder.wishes {
             let tools = self.offer.tools_for(&wish.tool)?;
-            for platform in &platforms {
-                let spots = tools.iter().map(|tool| (Household::shared(), tool.clone(), platform.clone()));
+            for machine in &machines {
+                let spots = tools.iter().map(|tool| (Household::shared(), tool.clone(), *machine));
                 open.extend(spots.filter(|spot| self.meets(spot, &wish.range)));
             }
         }
@@ -169,7 +169,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         for way in &need.ways {
             for tool in self.offer.tools_for(&way.name)?.iter() {
                 let household = seat.household_for(need, tool);
-                let around = household.around().map(|household| (household, tool.clone(), spot.2.clone()));
+                let around = household.around().map(|household| (household, tool.clone(), spot.2));
                 let nearest = around.into_iter().find(|outer| self.chosen.contains_key(outer));
                 met.extend(nearest.filter(|nearest| self.meets(nearest, &Range::from(way))));
             }

@@ -173,7 +173,7 @@ memory = "2 gigs"
 memory = ">= 2 GiB"⏎port = 1
     14:1   a gate demands one thing; write a gate for each
 run = []
-           a check or set-up command has nothing to run: `run` is an empty list
+           a check, set-up or fit-out has nothing to run: `run` is an empty list
 run = "skerroc --version"
     18:7   this is a text, "skerroc --version"; here stands a list
 '(?<version>'

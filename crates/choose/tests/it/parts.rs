@@ -1,6 +1,7 @@
 //! What parts of a tool say: blocks, gates of releases and variants of artifacts. Random catalogs are held against a chooser
 //! that tries everything, written from the documentation and knowing nothing of the real one.
 
+use std::fmt::Write;
 use std::rc::Rc;
 
 use kladder_choose::catalog::{Catalogs, Definition, Here, Machine, Memory};
@@ -135,26 +136,27 @@ fn text(at: usize, tool: &Tool) -> String {
         format!("needs = {{ {name} = {{ version = \"{range}\", private = {} }} }}\n", need.private)
     };
     for block in &tool.blocks {
-        text += &format!("[[also]]\nversion = \"{}\"\n", block.versions.text());
-        text += &block.on.map(|on| format!("for = [\"{on}\"]\n")).unwrap_or_default();
-        text += &match &block.says {
+        let _ = write!(text, "[[also]]\nversion = \"{}\"\n", block.versions.text());
+        text.extend(block.on.map(|on| format!("for = [\"{on}\"]\n")));
+        let says = match &block.says {
             Says::Library(least) => format!("gates = [{{ c-library = \"gnu >=2.{least}\" }}]\n"),
             Says::Feature => "gates = [{ feature = \"avx2\" }]\n".to_owned(),
             Says::Need(need) => needs(need),
         };
+        text.push_str(&says);
     }
     for (index, files) in tool.files.iter().enumerate() {
-        text += &format!("[[releases]]\nversion = \"{}\"\n", index + 1);
-        text += &tool.needs[index].as_ref().map(needs).unwrap_or_default();
+        let _ = write!(text, "[[releases]]\nversion = \"{}\"\n", index + 1);
+        text.extend(tool.needs[index].as_ref().map(needs));
         text += "artifacts = [\n";
-        let digest = |kind: u8| format!("{:02x}{:02x}{:02x}", at, index, kind).repeat(11)[..64].to_owned();
+        let digest = |kind: u8| format!("{at:02x}{index:02x}{kind:02x}").repeat(11)[..64].to_owned();
         if let Some(least) = files.variant {
             let facts = format!("where = {{ c-library = \"gnu >=2.{least}\" }}");
-            text += &format!("{{ for = [\"linux\"], {facts}, file = \"v.zip\", sha256 = \"{}\" }},\n", digest(1));
+            let _ = writeln!(text, "{{ for = [\"linux\"], {facts}, file = \"v.zip\", sha256 = \"{}\" }},", digest(1));
         }
         for (kind, system) in [(2, "linux"), (3, "macos")] {
             if (kind == 2 && files.linux) || (kind == 3 && files.macos) {
-                text += &format!("{{ for = [\"{system}\"], sha256 = \"{}\" }},\n", digest(kind));
+                let _ = writeln!(text, "{{ for = [\"{system}\"], sha256 = \"{}\" }},", digest(kind));
             }
         }
         text += "]\n";

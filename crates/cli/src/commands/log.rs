@@ -109,9 +109,9 @@ fn words(step: &Step) -> (String, Vec<String>) {
             return (styled(STRONG, clean(&format!("{rung} {version}"))), Vec::new());
         }
         Step::OnHost { file } => format!("the host's own, {}", shown(file)),
-        Step::SetUp { rung, name, confined, output, seconds } => {
-            let confined = words::confined(confined);
-            let line = clean(&format!("set-up of {rung}: {name} ({seconds:.2} s); {confined}"));
+        Step::Worked { work, rung, name, confined, output, seconds } => {
+            let (work, confined) = (words::work(*work), words::confined(confined));
+            let line = clean(&format!("{work} {rung}: {name} ({seconds:.2} s); {confined}"));
             return (line, output.lines().map(str::to_owned).collect());
         }
         Step::Shelved { files, folder, .. } => format!("{} on the shelf, {}", count(*files, "file"), shown(folder)),

@@ -226,6 +226,10 @@ fn around(rung: &Rung, host: &Host, out: &Out) -> Result<(), Problem> {
                 let confined = words::confined(&confine::possible_here(host));
                 format!("{tool} runs a set-up command: {} ({}); {confined}.", clean(&name), clean(&command))
             }
+            Would::FitOut { name, command, network } => {
+                let with = if network { ", with the network" } else { "" };
+                format!("{tool} is fitted out for this ladder: {} ({}){with}.", clean(&name), clean(&command))
+            }
             Would::Borrow { from } => {
                 let lend = if from.len() == 1 { "lends" } else { "lend" };
                 format!("{tool} gets a berth: {} {lend} it files.", both(&from))

@@ -95,7 +95,7 @@ fn show(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
             rung.version.to_string(),
             own(|subject| matches!(subject, Subject::Files { .. })),
             own(|subject| matches!(subject, Subject::Answer { .. })),
-            own(|subject| matches!(subject, Subject::Check { .. } | Subject::SetUp { .. })),
+            own(|subject| matches!(subject, Subject::Check { .. } | Subject::SetUp { .. } | Subject::FitOut { .. })),
         ]
     });
     out.say(out.columns(&["rung", "version", "files", "commands", "checks"], rows.collect(), &[]))?;

@@ -8,7 +8,7 @@ use std::thread;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use kladder_core::base::event::{Event, Observer, RungName};
+use kladder_core::base::event::{Event, Observer, RungName, Work};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean, count, time};
 use kladder_tell::words;
@@ -254,7 +254,8 @@ impl Progress {
             Event::Code { name, from } => self.draw(now, &format!("{name} from {}", clean(from))),
             Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.to_string_lossy()))),
             // It is told behind what was fetched, which is only known when all is on the shelf.
-            Event::SetUp { took, .. } => now.set_up.push(format!("set up in {}", time(*took))),
+            Event::Worked { work: Work::SetUp, took, .. } => now.set_up.push(format!("set up in {}", time(*took))),
+            Event::Worked { work: Work::FitOut, took, .. } => now.done.push(format!("fitted out in {}", time(*took))),
             Event::Shelved { files, fetched, from_cache, .. } => {
                 for (amount, how) in [(fetched, "fetched"), (from_cache, "from the cache")] {
                     if *amount > 0 {

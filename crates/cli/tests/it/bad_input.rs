@@ -263,8 +263,8 @@ kladder: the key `knid` means nothing here
         str![[r#"
 exit 10
 kladder: `../outside` does not stay below the folder it starts in
-  where  SANDBOX/catalog/tools/skerroc.toml, line 5, column 24
-         5 | commands = { skerroc = "../outside" }
+  where  SANDBOX/catalog/tools/skerroc.toml, line 6, column 24
+         6 | commands = { skerroc = "../outside" }
            |                        ^^^^^^^^^^^^
 
 "#]]
@@ -290,7 +290,7 @@ kladder: SANDBOX/desk/ladder.pinned.toml is written in format 9, and this kladde
         sandbox.run(&["route"]).complaint(),
         str![[r#"
 exit 10
-kladder: SANDBOX/desk/ladder.pinned.toml holds the marks of an unfinished merge, at line 33
+kladder: SANDBOX/desk/ladder.pinned.toml holds the marks of an unfinished merge, at line 37
   next   finish the merge of the ladder, then delete the pins' file and run `kladder pin`
          the pins' file is SANDBOX/desk/ladder.pinned.toml
 

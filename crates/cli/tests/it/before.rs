@@ -150,8 +150,8 @@ fn a_gate_on_an_unknown_fact_is_a_mistake_of_the_catalog() {
         str![[r#"
 exit 10
 kladder: the key `memroy` means nothing here
-  where  SANDBOX/catalog/tools/tombolet.toml, line 7, column 1
-         7 | memroy = ">= 1 GiB"
+  where  SANDBOX/catalog/tools/tombolet.toml, line 8, column 1
+         8 | memroy = ">= 1 GiB"
            | ^^^^^^
   next   did you mean `memory`?
 

@@ -9,7 +9,7 @@ use std::time::Duration;
 use kladder_pack::Entry;
 use snapbox::{assert_data_eq, str};
 
-use crate::sandbox::{Sandbox, not_tested};
+use crate::sandbox::Sandbox;
 
 const GATES: &str = "[[gates]]\npackages = { debian = [\"libtide-dev\", \"gauge-rules\"], alpine = [\"tide-dev\"] }\nminutes = 2\n\
     [[gates]]\nname = \"serial\"\ngroup = \"tty-gauge\"\nadmin = ['groupadd -f tty-gauge', 'usermod -aG tty-gauge \"$WHO\"']\nafter = \"session\"\n\
@@ -34,16 +34,21 @@ fn a_route_lists_every_chore_and_prints_a_script_for_the_administrator() {
     assert_eq!(route.code, 32);
     let chores = route.stdout.split_once("\n\n").unwrap().1.split_once("plug the gauge in").unwrap();
     let (_, listed) = chores.0.split_once("chore").unwrap();
-    assert_data_eq!(listed.lines().map(str::trim_end).collect::<Vec<_>>().join("\n"), str![[r#"
+    assert_data_eq!(
+        listed.lines().map(str::trim_end).collect::<Vec<_>>().join("\n"),
+        str![[r#"
      who               what                              for       how long
   packages  an administrator  install libtide-dev               tombolet  2 minutes
   serial    an administrator  put you into the group tty-gauge  tombolet  then log out and in again
   rules     an administrator  see to the file /etc/gauge.rules  tombolet
   account   you               sign up at the harbour office     tombolet  15 minutes
   gauge     you
-"#]]);
+"#]]
+    );
     let script = sandbox.run(&["route", "--admin-script", &host]).passed().stdout;
-    assert_data_eq!(&script, str![[r##"
+    assert_data_eq!(
+        &script,
+        str![[r##"
 #!/bin/sh
 # For an administrator of this machine: what must be done before the climb can go on.
 # It can be run again: what is done already is passed over.
@@ -71,7 +76,8 @@ fi
 # After serial: log out and in again.
 
 
-"##]]);
+"##]]
+    );
     let checked = Command::new("sh").arg("-n").arg(file(&sandbox, &script)).output().unwrap();
     assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stderr));
     // A system that is like another one is served as that is, and one that nobody named is told as unknown.
@@ -135,7 +141,8 @@ fn the_administrators_script_does_its_work_in_a_fresh_system_and_a_second_run_ch
         mount -t overlay overlay -o \"lowerdir=/,upperdir=$1/u,workdir=$1/w\" \"$1/r\"";
     let root = sandbox.path("root");
     if !Path::new("/usr/bin/unshare").exists() || !in_namespace(probe, &[&root]).status.success() {
-        return not_tested("a system of its own cannot be made here, or it has no packages of this kind");
+        eprintln!("NOT TESTED: a system of its own cannot be made here, or it has no packages of this kind");
+        return;
     }
     let ran = in_namespace(ROOT, &[&root, &script]);
     let (told, error) = (String::from_utf8_lossy(&ran.stdout), String::from_utf8_lossy(&ran.stderr));

@@ -55,7 +55,7 @@ fn what_the_log_says_a_set_up_command_is_kept_from_it_cannot_do() {
     let _ = sandbox.finished(output).passed();
     let log = sandbox.run(&["log", "1", "--json"]).passed().json();
     let steps = log["runs"][0]["steps"].as_array().unwrap();
-    let step = steps.iter().find(|step| step["step"] == "set-up").unwrap();
+    let step = steps.iter().find(|step| step["work"] == "set-up").unwrap();
     let kept: Vec<&str> = step["confined"].as_array().unwrap().iter().map(|kept| kept.as_str().unwrap()).collect();
     let output = step["output"].as_str().unwrap();
     assert!(output.contains("tried"), "{output}");

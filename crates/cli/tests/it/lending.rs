@@ -105,7 +105,7 @@ fn a_set_up_command_makes_part_of_the_rung_and_is_kept_to_its_folder() {
     assert_eq!(sandbox.run(&["verify"]).code, 0, "what it wrote is in the manifest");
     let log = sandbox.run(&["log", "1", "--json"]).passed().json();
     let step =
-        log["runs"][0]["steps"].as_array().unwrap().iter().find(|step| step["step"] == "set-up").unwrap().clone();
+        log["runs"][0]["steps"].as_array().unwrap().iter().find(|step| step["work"] == "set-up").unwrap().clone();
     let output = step["output"].as_str().unwrap();
     assert!(output.starts_with("tombolet 1.1.0"), "its needs are on PATH: {output}");
     // Route and log tell the same of what it is kept from.

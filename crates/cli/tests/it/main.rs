@@ -14,6 +14,7 @@ mod climbing;
 mod coding;
 mod confining;
 mod edges;
+mod fitting;
 mod histories;
 mod lending;
 mod mending;

@@ -13,10 +13,10 @@ fn bare_kladder_tells_where_the_machine_stands_and_what_is_next() {
         sandbox.run(&[]).passed().stdout,
         str![[r#"
 Tide-gauge desk
-  ladder   ladder.toml, 7 wishes
+  ladder   ladder.toml, 8 wishes
   pins     none yet
   landing  none yet
-  rungs    10, 10 to climb, 10.1 kB to fetch
+  rungs    11, 11 to climb, 11.0 kB to fetch
   next     kladder route, then kladder climb
 
 "#]]
@@ -26,10 +26,10 @@ Tide-gauge desk
         sandbox.run(&[]).passed().stdout,
         str![[r#"
 Tide-gauge desk
-  ladder   ladder.toml, 7 wishes
+  ladder   ladder.toml, 8 wishes
   pins     fit the ladder
   landing  1, made [..] UTC
-  rungs    10, all stand
+  rungs    11, all stand
   next     kladder verify
 
 "#]]
@@ -39,10 +39,10 @@ Tide-gauge desk
         sandbox.run(&[]).passed().stdout,
         str![[r#"
 Tide-gauge desk
-  ladder   ladder.toml, 7 wishes
+  ladder   ladder.toml, 8 wishes
   pins     are older than the ladder
   landing  1, made [..] UTC
-  rungs    10, 1 to climb, 1.3 kB to fetch
+  rungs    11, 1 to climb, 1.3 kB to fetch
   next     kladder climb
 
 "#]]
@@ -135,7 +135,7 @@ fn pins_are_stable_and_one_moved_rung_is_one_small_diff() {
     assert_eq!(sandbox.read("desk/ladder.pinned.toml"), before);
     sandbox.edit("desk/ladder.toml", "skerroc = \"1.4\" ", "skerroc = \"=1.4.2\" ");
     let pin = sandbox.run(&["pin"]).passed().stdout;
-    assert!(pin.contains("  skerroc  1.4.2    was 1.4.3\n") && pin.contains("; 9 of them stayed."), "{pin}");
+    assert!(pin.contains("  skerroc  1.4.2    was 1.4.3\n") && pin.contains("; 10 of them stayed."), "{pin}");
     let after = sandbox.read("desk/ladder.pinned.toml");
     let same = before.lines().filter(|line| after.lines().any(|other| other == *line)).count();
     // The version, four digests, and the digests of ladder and catalog at most.

@@ -54,7 +54,7 @@ fn a_killed_climb_is_finished_by_the_next_one() {
         assert_eq!(sandbox.run(&["--json"]).passed().json()["landing"], serde_json::Value::Null);
     }
     let _ = sandbox.run(&["climb"]).passed();
-    assert!(sandbox.run(&["verify"]).passed().stdout.contains("All 47 passed."));
+    assert!(sandbox.run(&["verify"]).passed().stdout.contains("All 52 passed."));
     assert!(!sandbox.leftovers().iter().any(|path| path.contains("/staging/") || path.contains(".making/")));
 }
 
@@ -67,7 +67,7 @@ fn of_several_climbs_at_once_one_works_and_all_end_well() {
         children.into_iter().map(|c| sandbox.finished(c.wait_with_output().unwrap()).passed().json()).collect();
     assert_eq!(ran.iter().filter(|json| json["changed"] == true).count(), 1);
     assert!(ran.iter().all(|json| json["landing"] == 1));
-    assert_eq!(sandbox.yard.requests(), 10);
+    assert_eq!(sandbox.yard.requests(), 11);
 }
 
 #[test]

@@ -4,7 +4,7 @@
 //! them the process ends at once, with nothing cleaned up; `crates/stress` goes through all of them.
 
 /// Every point, in the order in which a climb passes them; the last ones are of a return to an earlier landing.
-pub const POINTS: [&str; 16] = [
+pub const POINTS: [&str; 19] = [
     "run-begun",
     "part-written",
     "artifact-whole",
@@ -13,6 +13,9 @@ pub const POINTS: [&str; 16] = [
     "set-up",
     "manifest-written",
     "shelved",
+    "fit-out-begun",
+    "fit-out-made",
+    "fitted-out",
     "checked",
     "landing-intended",
     "landing-recorded",

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 use std::thread;
 
-use kladder_choose::catalog::{Anew, Trial};
+use kladder_choose::catalog::{Anew, FitOut, Trial};
 use kladder_choose::names::RungKey;
 
 use super::supply::{Ahead, Order, Supply, Way};
@@ -23,7 +23,7 @@ use crate::keep::state::{Intent, Recorder, TaskName};
 use crate::keep::wired::Wired;
 use crate::prove::verify::Bench;
 use crate::tasks::launch::{self, Wiring};
-use crate::tasks::{Hands, Prepared, Rung, Shelved, Source, Task, TaskError};
+use crate::tasks::{FitStep, Hands, Prepared, Rung, Shelved, Source, Task, TaskError};
 
 /// What a climb learns on its way and keeps for the next one.
 struct Memory {
@@ -248,6 +248,10 @@ impl Hands for Climber<'_, '_> {
             return Err(TaskError::Cancelled(crate::base::event::Cancelled));
         };
         Ok(self.bench.set_up(trial, self.rung, shelved, files)?)
+    }
+
+    fn fit_out(&mut self, fit_out: &FitOut, step: FitStep) -> Result<Verdict, TaskError> {
+        Ok(self.bench.fit_out(fit_out, step, self.rung)?)
     }
 
     fn remember_restart(&mut self) -> Result<(), FileError> {

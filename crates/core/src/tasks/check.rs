@@ -22,7 +22,7 @@ impl Task for Check<'_> {
     }
 
     fn after(&self) -> &'static [TaskName] {
-        &[TaskName::Shelve, TaskName::Berth, TaskName::Launch]
+        &[TaskName::Shelve, TaskName::Berth, TaskName::Launch, TaskName::FitOut]
     }
 
     fn perform(&self, hands: &mut dyn Hands) -> Result<(), TaskError> {

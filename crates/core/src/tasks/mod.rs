@@ -9,13 +9,15 @@
 mod berth;
 mod bring;
 mod check;
+mod fit_out;
 pub mod launch;
 mod rung;
 
 pub use bring::{Prepared, executable};
 pub use rung::{Because, Rung, Shelved, Source};
 
-use kladder_choose::catalog::Trial;
+pub use fit_out::FitStep;
+use kladder_choose::catalog::{FitOut, Trial};
 use kladder_choose::names::ToolName;
 
 use crate::base::digest::Digest;
@@ -68,6 +70,15 @@ pub enum Would {
         /// The command, as it is written.
         command: String,
     },
+    /// Make something once for this ladder.
+    FitOut {
+        /// What is there afterwards.
+        name: String,
+        /// The command, as it is written.
+        command: String,
+        /// Whether it may use the network.
+        network: bool,
+    },
     /// Show files of others in the rung's own folder.
     Borrow {
         /// Who lends.
@@ -100,6 +111,12 @@ pub trait Hands {
     /// [`FileError`] where that cannot be written down.
     fn remember_restart(&mut self) -> Result<(), FileError>;
 
+    /// Runs a command that makes something for this ladder, or looks for it, confined to the rung's corners.
+    ///
+    /// # Errors
+    /// [`TaskError`] where it could not be run. One that fails is a verdict.
+    fn fit_out(&mut self, fit_out: &FitOut, step: FitStep) -> Result<Verdict, TaskError>;
+
     /// Runs the checks of the rung: all of them.
     ///
     /// # Errors
@@ -119,6 +136,9 @@ pub enum TaskError {
     /// A set-up command failed.
     #[error("a set-up command failed")]
     SetUp(Box<Verdict>),
+    /// What is made once for a ladder was not made.
+    #[error("a fit-out failed")]
+    FitOut(Box<Verdict>),
     /// What a set-up command left leads out of the rung's folder, or is in the way.
     #[error("what its set-up left is refused at {}", path.display())]
     Left {

@@ -12,6 +12,7 @@ use kladder_choose::version::Version;
 use super::berth::MakeBerth;
 use super::bring::{SetUp, Shelve, Unpack};
 use super::check::Check;
+use super::fit_out::FitOuts;
 use super::launch::Launch;
 use super::{Task, Would};
 use crate::base::event::RungName;
@@ -74,6 +75,10 @@ pub struct Rung {
     pub commands: BTreeMap<CommandName, Command>,
     /// Its pieces, and who asks for each.
     pub pieces: Vec<(String, Vec<Because>)>,
+    /// The files for its first start, by their paths below its folder.
+    pub first_start: BTreeMap<InnerPath, String>,
+    /// Where it is remembered what was made of it for this ladder.
+    pub fitted: PathBuf,
     /// What is left to do, in order.
     pub todo: Vec<TaskName>,
     /// Some of its artifacts are not in the cache, so that something is to be fetched.
@@ -142,6 +147,9 @@ impl Rung {
                 tasks.push(Box::new(MakeBerth { berth }));
             }
             tasks.push(Box::new(Launch { rung: self }));
+            if !self.definition.says.fit_outs.is_empty() || !self.first_start.is_empty() {
+                tasks.push(Box::new(FitOuts { rung: self, fitted: self.fitted.clone() }));
+            }
         }
         tasks.push(Box::new(Check { rung: self }));
         tasks
@@ -169,8 +177,10 @@ impl Rung {
             };
             let made_so = landed.is_some_and(|landed| landed.recipes.get(&name) == Some(&task.recipe()));
             // What stands outside of landings is as it should be whenever it is there: its path follows from its recipe.
-            let stands_outside =
-                matches!(name, TaskName::Unpack | TaskName::SetUp | TaskName::Shelve | TaskName::Berth);
+            let stands_outside = matches!(
+                name,
+                TaskName::Unpack | TaskName::SetUp | TaskName::Shelve | TaskName::Berth | TaskName::FitOut
+            );
             let follows = task.after().iter().any(|before| left.contains(before));
             if follows || !is_there() || !(made_so || stands_outside) {
                 left.push(name);

@@ -52,8 +52,8 @@ impl Instance {
         };
         let packages = made.tools.iter().map(|tool| {
             let asks = tool.releases.iter().rev().map(|release| Asks {
-                needs: release.says.needs.iter().map(|need| alternatives(&need.ways[0])).collect(),
-                excludes: release.says.excludes.iter().flat_map(&mut alternatives).collect(),
+                needs: release.needs.iter().map(|need| alternatives(&need.ways[0])).collect(),
+                excludes: release.excludes.iter().flat_map(&mut alternatives).collect(),
             });
             asks.collect()
         });

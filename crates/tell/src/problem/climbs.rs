@@ -1,6 +1,6 @@
 //! What keeps a climb from its landing.
 
-use kladder_choose::catalog::{Anew, Artifact, Who};
+use kladder_choose::catalog::{Anew, Artifact, Who, WrongChoice};
 use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
 use kladder_core::base::files::FileError;
 use kladder_core::base::record::RecordError;
@@ -178,6 +178,7 @@ fn task(failure: &Failure) -> Problem {
         TaskError::Intake(IntakeError::Unpack(error)) => unpack(error, &named),
         TaskError::Intake(IntakeError::File(error)) | TaskError::File(error) => Problem::file(error),
         TaskError::SetUp(verdict) => check("a set-up command", verdict),
+        TaskError::FitOut(verdict) => check("a fit-out", verdict),
         TaskError::Left { path, .. } => Problem::of(Code::Integrity, error)
             .why(format!("{named} left it there: {}", path.display()))
             .next("tell those who keep the catalog: a set-up command must stay in its folder"),
@@ -216,6 +217,19 @@ fn route(error: &RouteError) -> Problem {
         RouteError::NoSize { .. } => Problem::of(Code::PinsStale, error)
             .why("its definition does not say it, and no yard did when it was pinned")
             .next("`kladder pin` asks the yards again; or write `size` beside its digest in the definition"),
+        RouteError::Choice { tool, source } => {
+            let problem = Problem::of(Code::BadFile, error);
+            match source {
+                WrongChoice::Unknown { there, .. } if there.is_empty() => {
+                    problem.next(format!("{tool} offers no choice"))
+                }
+                WrongChoice::Unknown { there, .. } => problem.next(format!("what it offers: {}", there.join(", "))),
+                WrongChoice::Refused { .. } => problem.next(format!("change it under [choices.{tool}] in the ladder")),
+            }
+        }
+        RouteError::ChoiceOfNone { tool } => {
+            Problem::of(Code::BadFile, error).next(format!("put {tool} on the ladder, or take [choices.{tool}] out"))
+        }
         RouteError::Unmet { .. } => Problem::of(Code::PinsStale, error)
             .why("pins are made by `kladder pin`; these were changed by hand, or the catalog was since")
             .next("`kladder pin` makes them whole"),

@@ -129,7 +129,7 @@ impl Back {
 /// Runs, newest first.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Log {
-    /// `kladder.log/2`
+    /// `kladder.log/3`
     pub format: &'static str,
     /// The runs.
     pub runs: Vec<LogRun>,
@@ -137,7 +137,7 @@ pub struct Log {
 
 impl Log {
     /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.log/2";
+    pub const FORMAT: &'static str = "kladder.log/3";
 }
 
 /// A run.

@@ -134,7 +134,7 @@ fn seen(demand: &Demand) -> Option<String> {
     Some(match demand {
         Demand::Group(group) => format!("id -nG \"$WHO\" | tr ' ' '\\n' | grep -qxF -e {}", word(group)),
         Demand::File(path) => format!("test -e {}", word(path)),
-        Demand::Module(name) => format!("test -e {}", word(&format!("/sys/module/{}", name.replace('-', "_")))),
+        Demand::Module(name) => format!("test -e {}", word(format!("/sys/module/{}", name.replace('-', "_")))),
         Demand::Command(wanted) => format!("command -v {} >/dev/null", word(&wanted.name)),
         _ => return None,
     })
@@ -146,6 +146,6 @@ fn packages(of: &OfSystem, survey: &Survey) -> Option<(Option<String>, Vec<Strin
     let names: Vec<&str> = system.id.iter().chain(&system.like).map(String::as_str).collect();
     let (_, sees, installs) = PACKAGERS.iter().find(|(of, ..)| names.iter().any(|name| of.contains(name)))?;
     let seen: Vec<String> = of.packages.iter().map(|package| sees.replace("%s", &word(package))).collect();
-    let all: Vec<String> = of.packages.iter().map(|package| word(package)).collect();
+    let all: Vec<String> = of.packages.iter().map(word).collect();
     Some((Some(seen.join(" && ")), vec![format!("{installs} {}", all.join(" "))]))
 }

@@ -20,6 +20,7 @@ pub use setting::{setting, setting_ahead};
 pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};
 
 use kladder_choose::catalog::Anew;
+use kladder_core::base::event::Work;
 use kladder_core::keep::state::TaskName;
 
 /// What must happen before a rung counts.
@@ -46,6 +47,16 @@ pub fn task(task: TaskName) -> &'static str {
         TaskName::Shelve => "shelve",
         TaskName::Berth => "berth",
         TaskName::Launch => "wire",
+        TaskName::FitOut => "fit out",
         TaskName::Check => "check",
+    }
+}
+
+/// What a command was run for, in front of whose it is.
+pub fn work(work: Work) -> &'static str {
+    match work {
+        Work::SetUp => "set-up of",
+        Work::FitOut => "fit-out of",
+        Work::Undo => "undone for",
     }
 }

@@ -2,12 +2,16 @@
 
 mod also;
 mod command;
+mod first_start;
+mod fit_out;
 mod host;
 mod published;
 mod says;
 
 pub use also::{Also, Here, When};
 pub use command::{Command, CommandName, VariableName};
+pub use first_start::WrongChoice;
+pub use fit_out::FitOut;
 pub use host::HostProbe;
 pub use published::{AbsoluteLinks, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
@@ -23,6 +27,7 @@ use self::says::table;
 use super::{CatalogError, Machine, PinnedArtifact};
 use crate::document::{DocumentError, Source};
 use crate::names::{ToolName, is_plain};
+use crate::path::InnerPath;
 use crate::version::{Scheme, Version};
 
 /// A tool: what it is, what it offers, how it is checked, and its releases.
@@ -157,7 +162,7 @@ impl Definition {
                 || spans.iter().find(|(version, _)| *version == release.version).map_or(0..0, |(_, span)| span.clone());
             release.check().map_err(|message| source.invalid(span(), message))?;
         }
-        definition.check_menu().map_err(wrong)?;
+        definition.check_menu().and_then(|()| definition.check_corners()).map_err(wrong)?;
         Ok(definition)
     }
 
@@ -250,11 +255,33 @@ impl Piece {
 }
 
 impl Definition {
-    /// Sees that every entry in a menu starts a command that there is.
-    fn check_menu(&self) -> Result<(), String> {
+    /// All that is said, by the tool as a whole and by its parts.
+    pub fn all(&self) -> Vec<&Says> {
         let pieces = self.releases.iter().flat_map(|release| release.pieces.values().map(|piece| &piece.says));
         let parts = self.also.iter().map(|block| &block.says).chain(self.releases.iter().map(|release| &release.says));
-        let all: Vec<&Says> = std::iter::once(&self.says).chain(parts).chain(pieces).collect();
+        std::iter::once(&self.says).chain(parts).chain(pieces).collect()
+    }
+
+    /// Sees that what is written for a ladder has a corner to be written in.
+    fn check_corners(&self) -> Result<(), String> {
+        let all = self.all();
+        let has = |path: &InnerPath| {
+            let corners = all.iter().flat_map(|says| &says.corners);
+            corners.into_iter().any(|corner| std::path::Path::new(path.as_str()).starts_with(corner.as_str()))
+        };
+        let any = all.iter().any(|says| !says.corners.is_empty());
+        if let Some(fit_out) = all.iter().flat_map(|says| &says.fit_outs).find(|_| !any) {
+            return Err(format!("the fit-out `{}` has no corner to write in: name one under `corners`", fit_out.name));
+        }
+        match all.iter().flat_map(|says| says.first_start.keys()).find(|path| !has(path)) {
+            Some(path) => Err(format!("`{path}` for the first start lies in no corner: name one under `corners`")),
+            None => Ok(()),
+        }
+    }
+
+    /// Sees that every entry in a menu starts a command that there is.
+    fn check_menu(&self) -> Result<(), String> {
+        let all = self.all();
         let is_known = |command: &CommandName| all.iter().any(|says| says.commands.contains_key(command));
         match all.iter().flat_map(|says| &says.desktop).find(|entry| !is_known(&entry.command)) {
             Some(entry) => Err(format!(

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Deserializer};
 
+use super::FitOut;
 use super::command::{Command, CommandName, VariableName};
 use super::published::{Unpacking, patterns};
 use crate::catalog::need::{Need, Way};
-use crate::catalog::{DesktopEntry, Gate, Trial};
+use crate::catalog::{Ask, DesktopEntry, Gate, Trial};
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
 use crate::template::{PathTemplate, Template};
@@ -41,6 +42,12 @@ pub struct Says {
     pub desktop: Vec<DesktopEntry>,
     /// How to see that it works.
     pub checks: Vec<Trial>,
+    /// What is made once for each ladder, after it stands.
+    pub fit_outs: Vec<FitOut>,
+    /// Files that are laid into its corners before its first start, where there are none of these names.
+    pub first_start: BTreeMap<InnerPath, String>,
+    /// What the person may choose about those.
+    pub choices: BTreeMap<String, Ask>,
     /// What artifacts are called that do not say it themselves.
     pub file: Option<PathTemplate>,
     /// How artifacts become a folder that do not say it themselves.
@@ -85,6 +92,12 @@ macro_rules! table {
             desktop: Vec<crate::catalog::DesktopEntry>,
             #[serde(default)]
             checks: Vec<crate::catalog::Trial>,
+            #[serde(default)]
+            fit_outs: Vec<crate::catalog::FitOut>,
+            #[serde(default)]
+            first_start: std::collections::BTreeMap<crate::path::InnerPath, String>,
+            #[serde(default)]
+            choices: std::collections::BTreeMap<String, crate::catalog::Ask>,
             file: Option<crate::template::PathTemplate>,
             unpack: Option<crate::catalog::Unpacking>,
             unpacked: Option<u64>,
@@ -110,6 +123,9 @@ macro_rules! table {
                     lines: take(&mut self.lines),
                     desktop: take(&mut self.desktop),
                     checks: take(&mut self.checks),
+                    fit_outs: take(&mut self.fit_outs),
+                    first_start: take(&mut self.first_start),
+                    choices: take(&mut self.choices),
                     file: self.file.take(),
                     unpack: self.unpack.take(),
                     unpacked: self.unpacked.take(),
@@ -142,6 +158,9 @@ impl Says {
         self.corners.extend_from_slice(&part.corners);
         self.desktop.extend_from_slice(&part.desktop);
         self.checks.extend_from_slice(&part.checks);
+        self.fit_outs.extend_from_slice(&part.fit_outs);
+        named(&mut self.first_start, &part.first_start);
+        named(&mut self.choices, &part.choices);
         self.file = part.file.clone().or_else(|| self.file.take());
         self.unpack = part.unpack.clone().or_else(|| self.unpack.take());
         self.unpacked = part.unpacked.or(self.unpacked);
@@ -159,8 +178,12 @@ impl Says {
         if let Some(id) = self.licences.iter().find(|id| !is_plain(id)) {
             return Err(format!("`{id}` cannot be the name of a licence"));
         }
-        if self.checks.iter().chain(&self.set_up).any(|trial| trial.run.is_empty()) {
-            return Err("a check or set-up command has nothing to run: `run` is an empty list".to_owned());
+        let fit_outs = self.fit_outs.iter().flat_map(FitOut::trials);
+        if self.checks.iter().chain(&self.set_up).chain(fit_outs).any(|trial| trial.run.is_empty()) {
+            return Err("a check, set-up or fit-out has nothing to run: `run` is an empty list".to_owned());
+        }
+        if let Some((name, ask)) = self.choices.iter().find(|(_, ask)| !ask.allows(&ask.default)) {
+            return Err(format!("`{}`, which the choice `{name}` is by default, breaks its own rule", ask.default));
         }
         if self.needs.iter().any(|need| need.ways.is_empty()) {
             return Err("an empty list in `one-of` can never be met".to_owned());
@@ -181,6 +204,9 @@ impl Says {
             && self.lines.is_empty()
             && self.desktop.is_empty()
             && self.checks.is_empty()
+            && self.fit_outs.is_empty()
+            && self.first_start.is_empty()
+            && self.choices.is_empty()
     }
 
     /// A key that both say, differently.
@@ -193,6 +219,7 @@ impl Says {
         }
         let command = named(&self.commands, &other.commands).and_then(|at| self.commands.keys().nth(at));
         let variable = named(&self.variables, &other.variables).and_then(|at| self.variables.keys().nth(at));
+        let file = named(&self.first_start, &other.first_start).and_then(|at| self.first_start.keys().nth(at));
         let shell = named(&self.lines, &other.lines).and_then(|at| self.lines.keys().nth(at));
         let single = [
             ("after", alone(self.after.as_ref(), other.after.as_ref())),
@@ -203,6 +230,7 @@ impl Says {
         command
             .map(|name| format!("commands.{name}"))
             .or_else(|| variable.map(|name| format!("variables.{name}")))
+            .or_else(|| file.map(|file| format!("first-start.\"{file}\"")))
             .or_else(|| shell.map(|shell| format!("lines.{}", shell.as_str())))
             .or_else(|| single.iter().find(|(_, differ)| *differ).map(|(key, _)| (*key).to_owned()))
     }

@@ -6,10 +6,12 @@
 
 mod cause;
 mod verdict;
+mod work;
 
 pub use crate::sys::{Confined, Kept};
 pub use cause::Cause;
 pub use verdict::{Difference, Finding, How, Outcome, Output, Skipped, Stream, Subject, Verdict};
+pub use work::Work;
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -53,8 +55,10 @@ pub enum Event {
         /// Its landing was all but current, and is now; otherwise what it had begun was removed.
         finished: bool,
     },
-    /// A set-up command ran.
-    SetUp {
+    /// A command of a definition ran, to set a rung up or to fit it out.
+    Worked {
+        /// What it was for.
+        work: Work,
         /// Whose command it is.
         rung: RungKey,
         /// The command's name.

@@ -46,6 +46,13 @@ pub enum Subject {
         /// What it does.
         name: String,
     },
+    /// What was made for a ladder, or is to be.
+    FitOut {
+        /// Whose fit-out.
+        rung: RungKey,
+        /// What is there afterwards.
+        name: String,
+    },
     /// A step of a rehearsal.
     Rehearsal {
         /// By its name in the catalog.
@@ -65,7 +72,8 @@ impl Subject {
             | Self::Answer { rung, .. }
             | Self::Start { rung, .. }
             | Self::Check { rung, .. }
-            | Self::SetUp { rung, .. } => Some(rung),
+            | Self::SetUp { rung, .. }
+            | Self::FitOut { rung, .. } => Some(rung),
             Self::Rehearsal { .. } | Self::Commands => None,
         }
     }

@@ -11,7 +11,7 @@ use std::path::Path;
 use std::rc::Rc;
 
 use found::{All, Found, Needs, bottom_up, needs_between};
-use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Machine, Need, PinnedArtifact};
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Machine, Need, PinnedArtifact, WrongChoice};
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::{Household, RungKey, ToolName};
 use kladder_choose::path::InnerPath;
@@ -56,6 +56,20 @@ pub enum RouteError {
     NoSize {
         /// Its path in a yard.
         file: InnerPath,
+    },
+    /// A choice of the ladder means nothing to its tool.
+    #[error("the ladder's choices for {tool} do not fit")]
+    Choice {
+        /// The tool.
+        tool: ToolName,
+        /// Why not.
+        source: WrongChoice,
+    },
+    /// The ladder has choices for what is none of its rungs.
+    #[error("the ladder has choices for {tool}, which is none of its rungs")]
+    ChoiceOfNone {
+        /// The tool.
+        tool: ToolName,
     },
     /// Something that a pinned rung needs is not pinned.
     #[error("{tool} needs {need}, and nothing that is pinned meets that")]
@@ -120,6 +134,7 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let pins = ground.pins.on(ground.machine);
     let mut found = All::new();
     found::look_up(ground, &pins.rungs, &Household::shared(), &mut found)?;
+    check_choices(ground, &found)?;
     let needs = needs_between(&found, &ground.machine.platform)?;
     let lenders = lenders(&found);
     let order = bottom_up(&needs, &lenders);
@@ -157,12 +172,31 @@ fn rung(
         berth: None,
         commands: found.definition.says.commands.clone(),
         definition: Rc::clone(&found.definition),
+        first_start: first_start(ground, found)?,
+        fitted: ground.folder.join("fitted").join(key.folder_name()).with_added_extension("json"),
         todo: Vec::new(),
         to_fetch: false,
         key,
         version,
         source,
     })
+}
+
+/// The files for a rung's first start, with what the ladder chose.
+fn first_start(ground: &Ground<'_>, found: &Found<'_>) -> Result<BTreeMap<InnerPath, String>, RouteError> {
+    let none = BTreeMap::new();
+    let chosen = ground.ladder.choices.get(&found.key.tool).unwrap_or(&none);
+    let files = found.definition.says.first_start_with(chosen);
+    files.map_err(|source| RouteError::Choice { tool: found.key.tool.clone(), source })
+}
+
+/// Choices for tools that are no rungs are a slip.
+fn check_choices(ground: &Ground<'_>, all: &All<'_>) -> Result<(), RouteError> {
+    let is_rung = |tool: &ToolName| all.keys().any(|key| key.tool == *tool);
+    match ground.ladder.choices.keys().find(|tool| !is_rung(tool)) {
+        Some(tool) => Err(RouteError::ChoiceOfNone { tool: tool.clone() }),
+        None => Ok(()),
+    }
 }
 
 /// The release's own artifact and its pieces', as they are unpacked.

@@ -182,6 +182,16 @@ impl Berth {
         self.folder.with_added_extension("damaged")
     }
 
+    /// Where a path below the rung's folder is kept, which lies in a corner; `None` for others, and where a link on the way leads
+    /// somewhere else.
+    pub fn in_corner(&self, path: &InnerPath) -> Option<PathBuf> {
+        let lies_in = |corner: &&InnerPath| Path::new(path.as_str()).starts_with(corner.as_str());
+        self.corners.paths.iter().find(lies_in)?;
+        let file = path.below(&self.corners.kept);
+        let mut above = file.ancestors().skip(1).take_while(|folder| *folder != self.corners.kept);
+        (!above.any(Path::is_symlink)).then_some(file)
+    }
+
     /// Whether its folder and its corners are there, nobody saw that it is damaged, and its programs are those of the place:
     /// a place that was brought anew, for this ladder or another one, has other files.
     pub fn is_there(&self) -> bool {

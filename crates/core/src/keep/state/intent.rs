@@ -23,6 +23,8 @@ pub enum TaskName {
     Berth,
     /// Its commands and variables stand in the launch table.
     Launch,
+    /// What it needs once for this ladder is made, in its corners.
+    FitOut,
     /// It is seen to work.
     Check,
 }

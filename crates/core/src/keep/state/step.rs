@@ -6,7 +6,7 @@ use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::version::Version;
 use serde::{Deserialize, Serialize};
 
-use crate::base::event::{Confined, Event, Outcome, Subject, Verdict};
+use crate::base::event::{Confined, Event, Outcome, Subject, Verdict, Work};
 use crate::base::record;
 
 /// A step of a run, as the journal has it.
@@ -43,8 +43,10 @@ pub enum Step {
         #[schemars(with = "String")]
         file: PathBuf,
     },
-    /// A set-up command ran.
-    SetUp {
+    /// A command of a definition ran, to set a rung up or to fit it out.
+    Worked {
+        /// What it was for.
+        work: Work,
         /// Whose command.
         rung: RungKey,
         /// What it does.
@@ -105,7 +107,8 @@ impl Step {
             Event::Fetched { file, size, cached } => Self::Fetched { file: file.clone(), size: *size, cached: *cached },
             Event::Rung { key, rung, .. } => Self::Rung { rung: key.clone(), version: rung.version.clone() },
             Event::OnHost { file } => Self::OnHost { file: file.clone() },
-            Event::SetUp { rung, name, confined, output, took } => Self::SetUp {
+            Event::Worked { work, rung, name, confined, output, took } => Self::Worked {
+                work: *work,
                 rung: rung.clone(),
                 name: name.clone(),
                 confined: confined.clone(),

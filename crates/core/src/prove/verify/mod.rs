@@ -6,8 +6,8 @@
 //! the rungs' corners, as far as the kernel can see to that: a check leaves no trace on the shelf, not even root's.
 
 mod judge;
-mod set_up;
 mod start;
+mod work;
 
 use std::collections::BTreeMap;
 use std::ffi::OsString;
@@ -34,7 +34,7 @@ use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
 use crate::prove::project::of_rung;
 use crate::tasks::launch::{Wiring, filled};
-use crate::tasks::{Rung, Shelved, Source, TaskError};
+use crate::tasks::{FitStep, Rung, Shelved, Source, TaskError};
 
 /// Why something could not even be looked at.
 #[derive(Debug, thiserror::Error)]
@@ -126,6 +126,12 @@ impl<'b> Bench<'b> {
     pub fn check(&self, rung: &Rung) -> Result<Vec<Verdict>, VerifyError> {
         let mut verdicts = self.not_startable(rung)?;
         let is_startable = verdicts.is_empty();
+        let fit_outs = rung.definition.says.fit_outs.iter().filter(|_| is_startable && rung.berth.is_some());
+        for fit_out in fit_outs {
+            let verdict = self.fit_out(fit_out, FitStep::Done, rung)?;
+            self.observer.event(&Event::Checked(verdict.clone()));
+            verdicts.push(verdict);
+        }
         for trial in &rung.definition.says.checks {
             let folder = self.scratch.path().join("checks").join(rung.key.folder_name());
             files::create_folder(&folder)?;

@@ -1,0 +1,114 @@
+//! Commands of definitions that write: set-up, which a release must run once before it is whole, before it goes to the shelf; and
+//! fit-outs, which make something for a ladder in a rung's corners.
+//!
+//! Threat model: as for checks, and they write. So they are kept to the folder that is being prepared, or to the corners, without
+//! network unless a fit-out says so, with the rungs they need on PATH, an empty home and a time limit; what a set-up wrote is
+//! looked at like an archive's content.
+
+use std::ffi::OsString;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use kladder_choose::catalog::{FitOut, Trial};
+
+use super::{Bench, Filled, VerifyError, judge, not_started, resolved, words};
+use crate::base::event::{Confined, Event, Outcome, Subject, Verdict, Work, check_cancelled};
+use crate::base::files;
+use crate::host::confine::{Cell, Network, Reads};
+use crate::host::process;
+use crate::keep::berth::Berth;
+use crate::tasks::{FitStep, Rung, Shelved};
+
+impl Bench<'_> {
+    /// Runs a set-up command of a rung over its prepared files.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict.
+    pub fn set_up(&self, trial: &Trial, rung: &Rung, shelved: &Shelved, files: &Path) -> Result<Verdict, VerifyError> {
+        let subject = Subject::SetUp { rung: rung.key.clone(), name: trial.name() };
+        let place = shelved.place.files();
+        let run = words(trial, Some(&Filled { version: &rung.version, folder: files, place: &place }));
+        let shelf = shelved.place.folder.ancestors().nth(2).unwrap_or(&shelved.place.folder);
+        let cell = Cell {
+            reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
+            writes: vec![files.to_path_buf(), self.scratch.path().to_path_buf()],
+            network: Network::None,
+        };
+        self.work(Some(Work::SetUp), subject, trial, &Worked { rung, run, folder: files, cell })
+    }
+
+    /// Runs a command of a fit-out; where it has none for this step, that passes.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict.
+    pub fn fit_out(&self, fit_out: &FitOut, step: FitStep, rung: &Rung) -> Result<Verdict, VerifyError> {
+        let subject = Subject::FitOut { rung: rung.key.clone(), name: fit_out.name.clone() };
+        let Some(trial) = step.of(fit_out) else {
+            return Ok(Verdict { subject, outcome: Outcome::Passed, took: Duration::ZERO });
+        };
+        let folder = self.scratch.path().join("fit-outs").join(rung.key.folder_name());
+        files::create_folder(&folder)?;
+        let files = rung.files();
+        let run = words(trial, Some(&Filled { version: &rung.version, folder: &files, place: &files }));
+        let corners = rung.berth.iter().flat_map(Berth::corners);
+        let shelf = rung.folder().ancestors().nth(2).unwrap_or(rung.folder());
+        let cell = Cell {
+            reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
+            writes: corners.chain([self.scratch.path().to_path_buf()]).collect(),
+            network: if fit_out.network && step == FitStep::Do { Network::All } else { Network::None },
+        };
+        // A look is no work.
+        let work = match step {
+            FitStep::Done => None,
+            FitStep::Do => Some(Work::FitOut),
+            FitStep::Undo => Some(Work::Undo),
+        };
+        self.work(work, subject, trial, &Worked { rung, run, folder: &folder, cell })
+    }
+
+    /// The folder of the ladder: the landing in the making, and the berths and corners beside it.
+    fn ladder(&self) -> &Path {
+        self.landing.ancestors().nth(2).unwrap_or(self.landing)
+    }
+
+    fn work(
+        &self,
+        work: Option<Work>,
+        subject: Subject,
+        trial: &Trial,
+        what: &Worked<'_>,
+    ) -> Result<Verdict, VerifyError> {
+        check_cancelled(self.observer)?;
+        let (started, Worked { rung, run, folder, cell }) = (Instant::now(), what);
+        self.observer.event(&Event::Checking { subject: subject.clone() });
+        let variables = self.environment(&rung.key.household);
+        let encloser = self.host.encloser();
+        let setting = process::Setting {
+            run: &resolved(run.clone(), &variables),
+            input: &trial.input,
+            folder,
+            variables: &variables,
+            limit: Duration::from_secs(trial.limit),
+            cell: Some(cell),
+            encloser: encloser.as_ref(),
+        };
+        let (outcome, confined, output) = match process::run(&setting, self.observer) {
+            Ok(ran) => (judge::judge(trial, &ran, None), ran.confined, [ran.stdout, ran.stderr].concat()),
+            Err(error) => (Outcome::failed(not_started(trial, &error)), Confined::default(), String::new()),
+        };
+        check_cancelled(self.observer)?;
+        let (name, took) = (trial.name(), started.elapsed());
+        if let Some(work) = work {
+            self.observer.event(&Event::Worked { work, rung: rung.key.clone(), name, confined, output, took });
+        }
+        Ok(Verdict { subject, outcome, took })
+    }
+}
+
+/// A command as it is run.
+struct Worked<'w> {
+    rung: &'w Rung,
+    run: Vec<OsString>,
+    folder: &'w Path,
+    cell: Cell,
+}
