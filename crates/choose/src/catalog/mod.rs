@@ -31,7 +31,7 @@ pub use need::{Need, Way};
 pub use preset::{Preset, PresetRung};
 pub use rehearsal::{Ask, Filled, NotFilled, OfRung, Part, Rehearsal, fill_words};
 pub use several::Catalogs;
-pub use trial::{Expect, Pattern, Trial};
+pub use trial::{Claim, Expect, Is, Of, Pattern, Trial, Value};
 
 use std::path::{Path, PathBuf};
 use std::rc::Rc;

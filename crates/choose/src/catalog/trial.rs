@@ -5,9 +5,22 @@
 //! name = "says its version"
 //! run = ["skerroc", "--version"]
 //! input = ""                                     # given to its standard input
-//! expect = { status = 0, stdout = '^skerroc (?<version>\S+)' }
+//! expect = { status = 0, stdout = '^skerroc (?<version>\S+)', never = 'warning' }
 //! limit = 60                                     # seconds
+//! harmless = { '^note: no camera' = "a gauge has none" }   # lines that nothing is looked for in, and why
+//!
+//! [[checks.claims]]                              # what else must come of it, each with a verdict of its own
+//! name = "finds its boards"
+//! stdout = '^boards: \d+$'                       # also stderr, never
+//! [[checks.claims]]
+//! name = "writes down what it found"
+//! file = "found.json"                            # where it ran, or from {folder} on
+//! json = "/boards/0"                             # a JSON pointer (RFC 6901); without `file` into its output
+//! equals = "neap-2"                              # or `holds`, a pattern
+//! passed-over = "the board is at the repairer's" # not looked at, and every summary says why
 //! ```
+//!
+//! A pattern may name `{folder}`, `{version}` and another rung's, `{tidlow.folder}`; they stand for themselves.
 //!
 //! Patterns match in time linear in the text; one that would take more than a megabyte when compiled is refused where it is
 //! read.
@@ -21,9 +34,11 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+use std::collections::BTreeMap;
+
 use serde::Deserialize;
 
-use crate::template::Template;
+use crate::template::{Hole, Template};
 
 /// A command to run, and what is expected of it.
 #[derive(Clone, Debug, Deserialize)]
@@ -42,6 +57,12 @@ pub struct Trial {
     /// How long it may take, in seconds.
     #[serde(default = "default_limit")]
     pub limit: u64,
+    /// Lines of its output that nothing is looked for in, by their pattern, and why.
+    #[serde(default)]
+    pub harmless: BTreeMap<Pattern, String>,
+    /// What else must come of it, each with a verdict of its own.
+    #[serde(default)]
+    pub claims: Vec<Claim>,
 }
 
 impl Trial {
@@ -67,23 +88,185 @@ fn default_limit() -> u64 {
 }
 
 /// What must come of a command.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Expect {
-    /// The exit status.
-    #[serde(default)]
-    pub status: i32,
+    /// The exit statuses that will do.
+    #[serde(default = "success", deserialize_with = "statuses")]
+    pub status: Vec<i32>,
     /// A pattern that its output must hold. A group named `version` must be the pinned version.
     pub stdout: Option<Pattern>,
     /// A pattern that its error output must hold.
     pub stderr: Option<Pattern>,
+    /// A pattern that neither of its outputs may hold, whatever its status.
+    pub never: Option<Pattern>,
+}
+
+/// Where nobody says anything: that it ends well.
+impl Default for Expect {
+    fn default() -> Self {
+        Self { status: success(), stdout: None, stderr: None, never: None }
+    }
+}
+
+fn success() -> Vec<i32> {
+    vec![0]
+}
+
+fn statuses<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<i32>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged, expecting = "here stands an exit status, or a list of those that will do")]
+    enum Form {
+        One(i32),
+        Several(Vec<i32>),
+    }
+    Ok(match Form::deserialize(deserializer)? {
+        Form::One(status) => vec![status],
+        Form::Several(statuses) => statuses,
+    })
+}
+
+/// Something that must come of a command, with a verdict of its own.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(try_from = "ClaimForm")]
+pub struct Claim {
+    /// What it shows, in words.
+    pub name: String,
+    /// What is looked at.
+    pub of: Of,
+    /// What is looked for there.
+    pub is: Is,
+    /// Why it is not looked at.
+    pub passed_over: Option<String>,
+}
+
+/// What a claim looks at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Of {
+    /// What it wrote to its standard output.
+    Output,
+    /// What it wrote to its standard error.
+    Error,
+    /// Both.
+    Either,
+    /// A file: where it ran, or from a folder on.
+    File(Template),
+}
+
+/// What a claim looks for.
+#[derive(Clone, Debug)]
+pub enum Is {
+    /// Something like this.
+    Like(Pattern),
+    /// Nothing like this.
+    Unlike(Pattern),
+    /// At this JSON pointer this value, or a text like that.
+    Value {
+        /// RFC 6901.
+        pointer: String,
+        /// The value.
+        value: Value,
+    },
+}
+
+/// A value that a claim looks for.
+#[derive(Clone, Debug)]
+pub enum Value {
+    /// Just this.
+    Equals(serde_json::Value),
+    /// A text, or the text of another value, that holds something like this.
+    Like(Pattern),
+    /// Anything.
+    Any,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct ClaimForm {
+    name: String,
+    stdout: Option<Pattern>,
+    stderr: Option<Pattern>,
+    never: Option<Pattern>,
+    file: Option<Template>,
+    json: Option<String>,
+    holds: Option<Pattern>,
+    equals: Option<toml::Value>,
+    passed_over: Option<String>,
+}
+
+impl Claim {
+    /// All of it that decides about its outcome, as one text.
+    pub fn as_text(&self) -> String {
+        let of = match &self.of {
+            Of::Output => "stdout".to_owned(),
+            Of::Error => "stderr".to_owned(),
+            Of::Either => "either".to_owned(),
+            Of::File(file) => format!("file {}", file.as_written()),
+        };
+        let is = match &self.is {
+            Is::Like(pattern) => format!("like {}", pattern.as_str()),
+            Is::Unlike(pattern) => format!("unlike {}", pattern.as_str()),
+            Is::Value { pointer, value: Value::Equals(value) } => format!("{pointer} equals {value}"),
+            Is::Value { pointer, value: Value::Like(pattern) } => format!("{pointer} like {}", pattern.as_str()),
+            Is::Value { pointer, value: Value::Any } => format!("{pointer} there"),
+        };
+        format!("{}\n{of}\n{is}\n{}", self.name, self.passed_over.as_deref().unwrap_or_default())
+    }
+}
+
+impl TryFrom<ClaimForm> for Claim {
+    type Error = &'static str;
+
+    fn try_from(form: ClaimForm) -> Result<Self, &'static str> {
+        let ClaimForm { name, stdout, stderr, never, file, json, holds, equals, passed_over } = form;
+        let equals = equals.map(serde_json::to_value).transpose().map_err(|_| "`equals` cannot stand in JSON")?;
+        let (of, is) = match (stdout, stderr, never, json) {
+            (Some(like), None, None, None) if file.is_none() => (Of::Output, Is::Like(like)),
+            (None, Some(like), None, None) if file.is_none() => (Of::Error, Is::Like(like)),
+            (None, None, Some(unlike), None) => (file.map_or(Of::Either, Of::File), Is::Unlike(unlike)),
+            (None, None, None, Some(pointer)) => {
+                if !pointer.is_empty() && !pointer.starts_with('/') {
+                    return Err("`json` is a pointer like \"/boards/0\", RFC 6901");
+                }
+                let value = match (equals, holds) {
+                    (Some(value), None) => Value::Equals(value),
+                    (None, Some(like)) => Value::Like(like),
+                    (None, None) => Value::Any,
+                    _ => return Err("a claim has `equals` or `holds`, not both"),
+                };
+                return Ok(Self {
+                    name,
+                    of: file.map_or(Of::Output, Of::File),
+                    is: Is::Value { pointer, value },
+                    passed_over,
+                });
+            }
+            (None, None, None, None) => match (file, holds) {
+                (Some(file), Some(like)) => (Of::File(file), Is::Like(like)),
+                _ => {
+                    return Err(
+                        "a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`",
+                    );
+                }
+            },
+            _ => return Err("a claim looks for one thing; write a claim for each"),
+        };
+        if equals.is_some() {
+            return Err("`equals` goes with `json`; a text is looked for with `holds`");
+        }
+        Ok(Self { name, of, is, passed_over })
+    }
 }
 
 /// A regular expression that is matched in time linear in the text (the syntax of Rust's `regex`), with `^` and `$` at
-/// line ends.
+/// line ends. It may name folders and versions of rungs, which stand for themselves.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(try_from = "String")]
-pub struct Pattern(regex::Regex);
+pub struct Pattern {
+    text: String,
+    /// With its holes as they are written; `None` where there are some, so that it is made anew when they are known.
+    regex: Option<regex::Regex>,
+}
 
 /// Bytes that a compiled pattern may take; what needs more is a mistake.
 const LARGEST: usize = 1 << 20;
@@ -94,30 +277,91 @@ impl Pattern {
     /// # Panics
     /// Never: the expression is fixed.
     pub fn version() -> Self {
-        Self(regex::Regex::new(r"(?<version>\d+(?:\.\d+)+)").expect("the expression is valid"))
+        Self::try_from(r"(?<version>\d+(?:\.\d+)+)".to_owned()).expect("the expression is valid")
     }
 
-    /// The expression, ready to be matched.
-    pub fn regex(&self) -> &regex::Regex {
-        &self.0
+    /// The expression, ready to be matched; what it names is nothing here.
+    ///
+    /// # Panics
+    /// Never: it was seen to be one.
+    pub fn regex(&self) -> regex::Regex {
+        self.regex_with(&|_| None)
+    }
+
+    /// The expression with what it names filled in.
+    ///
+    /// # Panics
+    /// Never: it was seen to be one, and what is filled in is escaped.
+    pub fn regex_with(&self, value: &dyn Fn(&Hole) -> Option<String>) -> regex::Regex {
+        match &self.regex {
+            Some(regex) => regex.clone(),
+            None => built(&filled(&self.text, value)).expect("a pattern that was checked stays one"),
+        }
     }
 
     /// The expression as it was written.
     pub fn as_str(&self) -> &str {
-        self.0.as_str()
+        &self.text
     }
+}
+
+impl PartialEq for Pattern {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Eq for Pattern {}
+
+impl Ord for Pattern {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        self.text.cmp(&other.text)
+    }
+}
+
+impl PartialOrd for Pattern {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+/// What stands in braces as a hole of a template would, and is no counted repetition: filled in, escaped.
+fn filled(text: &str, value: &dyn Fn(&Hole) -> Option<String>) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find('{') {
+        out.push_str(&rest[..at]);
+        rest = &rest[at..];
+        match Hole::at_start(rest) {
+            // `\p{Greek}` and the like are the expression's own.
+            Some((hole, length)) if !out.ends_with("\\p") && !out.ends_with("\\P") => {
+                out.push_str(&regex::escape(&value(&hole).unwrap_or_default()));
+                rest = &rest[length..];
+            }
+            _ => {
+                out.push('{');
+                rest = &rest[1..];
+            }
+        }
+    }
+    out + rest
+}
+
+fn built(text: &str) -> Result<regex::Regex, regex::Error> {
+    regex::RegexBuilder::new(text).multi_line(true).size_limit(LARGEST).dfa_size_limit(LARGEST).build()
 }
 
 impl TryFrom<String> for Pattern {
     type Error = String;
 
     fn try_from(text: String) -> Result<Self, String> {
-        let built =
-            regex::RegexBuilder::new(&text).multi_line(true).size_limit(LARGEST).dfa_size_limit(LARGEST).build();
-        built.map(Self).map_err(|error| match error {
+        let plain = filled(&text, &|_| Some("x".to_owned()));
+        let built = built(&plain).map_err(|error| match error {
             regex::Error::CompiledTooBig(_) => format!("`{text}` is too large a pattern; repeat less in it"),
             error => format!("`{text}` is not a pattern: {}", last_line(&error.to_string())),
-        })
+        })?;
+        let regex = (plain == text).then_some(built);
+        Ok(Self { text, regex })
     }
 }
 

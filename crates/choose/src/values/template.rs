@@ -2,27 +2,30 @@
 //!
 //! ```
 //! use kladder_choose::template::{Hole, Template};
-//! use std::ffi::OsStr;
 //!
 //! let text = Template::new("{folder}/lib/{version}")?;
-//! let filled = text.fill(|hole| OsStr::new(if hole == Hole::Version { "1.4.2" } else { "/shelf/skerroc" }));
+//! let filled = text.fill(|hole| if *hole == Hole::Version { "1.4.2".into() } else { "/shelf/skerroc".into() });
 //! assert_eq!(filled, "/shelf/skerroc/lib/1.4.2");
+//! // Another rung is named with what is meant of it.
+//! let other = Template::new("{tidlow.folder}/lib")?;
+//! assert_eq!(other.others().map(|tool| tool.as_str()).collect::<Vec<_>>(), ["tidlow"]);
 //! // Braces that are meant as such are doubled; a name that nothing fills is a mistake, not a text.
-//! assert_eq!(Template::new("${{version}}")?.fill(|_| OsStr::new("")), "${version}");
+//! assert_eq!(Template::new("${{version}}")?.fill(|_| "".into()), "${version}");
 //! assert!(Template::new("{foldr}").unwrap_err().to_string().contains("`{folder}` can"));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use super::names::ToolName;
 use super::near::near;
 use super::path::{InnerPath, NotInner};
 
 /// What can be filled into a text of a definition.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Hole {
     /// `{folder}`: where the rung's files are, as whoever runs sees them.
     Folder,
@@ -30,6 +33,49 @@ pub enum Hole {
     Version,
     /// `{place}`: where the rung's files will stand once they are on the shelf; elsewhere the same as the folder.
     Place,
+    /// `{TOOL.folder}`: where the files of another rung are.
+    FolderOf(ToolName),
+    /// `{TOOL.version}`: the version of another rung.
+    VersionOf(ToolName),
+}
+
+impl Hole {
+    /// By what stands between braces; `None` where that is no hole, but text.
+    fn named(name: &str) -> Option<Result<Self, TemplateError>> {
+        let Some((tool, what)) = name.rsplit_once('.') else {
+            let known = HOLES.iter().find(|(known, _)| *known == name);
+            return Some(known.map(|(_, hole)| hole.clone()).ok_or_else(|| unknown(name)));
+        };
+        let tool: ToolName = tool.parse().ok()?;
+        match what {
+            "folder" => Some(Ok(Self::FolderOf(tool))),
+            "version" => Some(Ok(Self::VersionOf(tool))),
+            other => {
+                let near = near(other, ["folder", "version"]).into_iter().next()?;
+                let near = Some([tool.as_str(), ".", &near].concat());
+                Some(Err(TemplateError::Unknown { name: name.to_owned(), near }))
+            }
+        }
+    }
+
+    /// A hole at the start of a text, with its length; `None` where there is none that means something.
+    pub(crate) fn at_start(text: &str) -> Option<(Self, usize)> {
+        let name = name_of(text)?;
+        Some((Self::named(name)?.ok()?, name.len() + 2))
+    }
+
+    /// As it stands in a text.
+    pub fn as_written(&self) -> String {
+        ["{", &self.name(), "}"].concat()
+    }
+
+    fn name(&self) -> String {
+        match self {
+            Self::FolderOf(tool) => [tool.as_str(), ".folder"].concat(),
+            Self::VersionOf(tool) => [tool.as_str(), ".version"].concat(),
+            own => HOLES.iter().find(|(_, known)| known == own).map_or("", |(name, _)| name).to_owned(),
+        }
+    }
 }
 
 const HOLES: [(&str, Hole); 3] = [("folder", Hole::Folder), ("version", Hole::Version), ("place", Hole::Place)];
@@ -96,19 +142,19 @@ impl Template {
                     plain.extend(["{", name, "}"]);
                     rest = &rest[name.len() + 4..];
                 }
-                (None, Some(name)) => {
-                    let known = HOLES.iter().find(|(known, _)| *known == name);
-                    let (_, hole) = known.ok_or_else(|| unknown(name))?;
-                    if !plain.is_empty() {
-                        parts.push(Part::Text(std::mem::take(&mut plain)));
+                (None, name) => match name.and_then(|name| Some((name, Hole::named(name)?))) {
+                    Some((name, hole)) => {
+                        if !plain.is_empty() {
+                            parts.push(Part::Text(std::mem::take(&mut plain)));
+                        }
+                        parts.push(Part::Hole(hole?));
+                        rest = &rest[name.len() + 2..];
                     }
-                    parts.push(Part::Hole(*hole));
-                    rest = &rest[name.len() + 2..];
-                }
-                (None, None) => {
-                    plain.push('{');
-                    rest = &rest[1..];
-                }
+                    None => {
+                        plain.push('{');
+                        rest = &rest[1..];
+                    }
+                },
             }
         }
         plain.push_str(rest);
@@ -122,33 +168,39 @@ impl Template {
     pub fn as_written(&self) -> String {
         let part = |part: &Part| match part {
             Part::Text(text) => escaped(text),
-            Part::Hole(hole) => format!("{{{}}}", name(*hole)),
+            Part::Hole(hole) => hole.as_written(),
         };
         self.parts.iter().map(part).collect()
     }
 
+    /// The other rungs that it names.
+    pub fn others(&self) -> impl Iterator<Item = &ToolName> {
+        self.parts.iter().filter_map(|part| match part {
+            Part::Hole(Hole::FolderOf(tool) | Hole::VersionOf(tool)) => Some(tool),
+            _ => None,
+        })
+    }
+
     /// The text with its holes filled.
-    pub fn fill<'v>(&self, with: impl Fn(Hole) -> &'v OsStr) -> OsString {
+    pub fn fill(&self, with: impl Fn(&Hole) -> OsString) -> OsString {
         let mut out = OsString::new();
         for part in &self.parts {
             match part {
                 Part::Text(text) => out.push(text),
-                Part::Hole(hole) => out.push(with(*hole)),
+                Part::Hole(hole) => out.push(with(hole)),
             }
         }
         out
     }
 }
 
-fn name(hole: Hole) -> &'static str {
-    HOLES.iter().find(|(_, known)| *known == hole).map_or("", |(name, _)| name)
-}
-
-/// The word in braces at the start of a text: lower-case letters and hyphens only, so that other braces stay what they are.
+/// The word in braces at the start of a text: lower-case letters and hyphens only, or a tool's name and such a word behind a dot,
+/// so that other braces stay what they are.
 fn name_of(text: &str) -> Option<&str> {
     let inside = text.strip_prefix('{')?.split_once('}')?.0;
-    let is_word = !inside.is_empty() && inside.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'-');
-    is_word.then_some(inside)
+    let is_word = |word: &str| !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'-');
+    let of_tool = |(tool, what): (&str, &str)| tool.parse::<ToolName>().is_ok() && is_word(what);
+    (is_word(inside) || inside.rsplit_once('.').is_some_and(of_tool)).then_some(inside)
 }
 
 fn doubled(text: &str) -> Option<&str> {
@@ -214,7 +266,7 @@ impl PathTemplate {
             return Err(TemplateError::OnlyVersion);
         }
         // No version is `.` or `..`, so one stands for all.
-        InnerPath::new(&template.fill(|_| OsStr::new("0")).to_string_lossy())?;
+        InnerPath::new(&template.fill(|_| "0".into()).to_string_lossy())?;
         Ok(Self(template))
     }
 
@@ -223,7 +275,7 @@ impl PathTemplate {
     /// # Panics
     /// Never: it was seen to stay inside whatever the version is.
     pub fn at(&self, version: &crate::version::Version) -> InnerPath {
-        let text = self.0.fill(|_| OsStr::new(version.as_str()));
+        let text = self.0.fill(|_| version.as_str().into());
         InnerPath::new(&text.to_string_lossy()).expect("a path that was checked stays inside")
     }
 
@@ -257,10 +309,11 @@ mod tests {
     use super::*;
 
     fn filled(text: &str) -> Result<String, TemplateError> {
-        let value = |hole| match hole {
-            Hole::Folder => OsStr::new("/s"),
-            Hole::Version => OsStr::new("1.4"),
-            Hole::Place => OsStr::new("/p"),
+        let value = |hole: &Hole| match hole {
+            Hole::Folder => "/s".into(),
+            Hole::Version => "1.4".into(),
+            Hole::Place => "/p".into(),
+            other => format!("[{}]", other.name()).into(),
         };
         Template::new(text).map(|template| template.fill(value).into_string().unwrap())
     }
@@ -270,7 +323,9 @@ mod tests {
         assert_eq!(filled("{folder}/lib:{place}/{version}").unwrap(), "/s/lib:/p/1.4");
         assert_eq!(filled("{ print $1 } {} {A} {\"a\": 1} {").unwrap(), "{ print $1 } {} {A} {\"a\": 1} {");
         assert_eq!(filled("awk '{{print}}'").unwrap(), "awk '{print}'");
-        for text in ["{folder}/x", "a {{print}} b", "{ x }", "plain", ""] {
+        assert_eq!(filled("{tidlow.folder}:{a.b}:{tidlow.version}").unwrap(), "[tidlow.folder]:{a.b}:[tidlow.version]");
+        assert!(filled("{tidlow.foldr}").unwrap_err().to_string().contains("`{tidlow.folder}` can"));
+        for text in ["{folder}/x", "{tidlow.folder}", "a {{print}} b", "{ x }", "plain", ""] {
             assert_eq!(Template::new(text).unwrap().as_written(), text);
         }
     }

@@ -26,7 +26,9 @@ pub struct Version {
 
 /// A text that is no version.
 #[derive(Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + before its end")]
+#[error(
+    "`{0}` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end"
+)]
 pub struct NotAVersion(String);
 
 impl Version {
@@ -79,8 +81,8 @@ impl FromStr for Version {
 
     fn from_str(text: &str) -> Result<Self, NotAVersion> {
         let wrong = || NotAVersion(text.to_owned());
-        let fits = |c: char| c.is_ascii_alphanumeric() || ".-_+ ".contains(c);
-        let ends_well = text.ends_with(|c: char| c.is_ascii_alphanumeric()) && !text.starts_with(' ');
+        let fits = |c: char| c.is_ascii_alphanumeric() || ".-_+~: ".contains(c);
+        let ends_well = text.ends_with(|c: char| c.is_ascii_alphanumeric()) && !text.starts_with([' ', '~', ':']);
         if !text.chars().all(fits) || !ends_well || !text.bytes().any(|byte| byte.is_ascii_digit()) {
             return Err(wrong());
         }

@@ -37,6 +37,8 @@ pub enum Scheme {
     Letters,
     /// What follows the first dot are decimal places: `3.14` comes before `3.2`.
     Decimal,
+    /// `EPOCH:UPSTREAM-REVISION` as packagers have it, deb-version(7): a tilde comes before everything, the end included.
+    Packaged,
 }
 
 /// The parts of a version, in rising order.
@@ -131,12 +133,21 @@ impl Scheme {
         }
     }
 
+    /// The version as the tool itself says it: without what packagers put around it.
+    pub fn said(self, version: &Version) -> &str {
+        match self {
+            Self::Packaged => split_packaged(&version.text).1,
+            _ => &version.text,
+        }
+    }
+
     fn read(self, version: &Version) -> Reading {
         let special = match self {
             Self::Common => None,
             Self::Semantic => Reading::semantic(&version.text),
             Self::Letters => Reading::common(&version.text, false),
             Self::Decimal => Reading::decimal(&version.text),
+            Self::Packaged => Reading::packaged(&version.text),
         };
         special.unwrap_or_else(|| version.reading.clone())
     }
@@ -184,6 +195,26 @@ impl Reading {
         key.finish()
     }
 
+    /// Epoch, upstream's version and revision, compared one after the other.
+    fn packaged(text: &str) -> Option<Self> {
+        let (epoch, upstream, revision) = split_packaged(text);
+        let mut key = Key::default();
+        key.number(rank::NUMBER, epoch.parse().ok()?);
+        // An epoch of none is no part that anybody names.
+        key.length -= 1;
+        read_packaged(&mut key, upstream)?;
+        key.is_preview = upstream
+            .split('~')
+            .skip(1)
+            .any(|part| runs(part).next().is_some_and(|word| preview(&word.to_ascii_lowercase(), true).is_some()));
+        let (meant, length) = (key.meant, key.length);
+        read_packaged(&mut key, revision)?;
+        if revision.is_empty() {
+            (key.meant, key.length) = (meant, length);
+        }
+        key.finish()
+    }
+
     /// A number before the first dot, decimal places behind it; further parts by the common rules.
     fn decimal(text: &str) -> Option<Self> {
         let (whole, rest) = text.split_once('.')?;
@@ -195,6 +226,38 @@ impl Reading {
         key.end(rank::END);
         key.finish()
     }
+}
+
+/// The epoch (0 where there is none), upstream's version and the revision (empty where there is none).
+fn split_packaged(text: &str) -> (&str, &str, &str) {
+    let is_number = |epoch: &str| !epoch.is_empty() && epoch.bytes().all(|byte| byte.is_ascii_digit());
+    let (epoch, rest) = text.split_once(':').filter(|(epoch, _)| is_number(epoch)).unwrap_or(("0", text));
+    let (upstream, revision) = rest.rsplit_once('-').unwrap_or((rest, ""));
+    (epoch, upstream, revision)
+}
+
+/// What is no digit by character (tilde, end, letters, all others) and numbers by value, in turns; an absent number counts as 0.
+fn read_packaged(key: &mut Key, text: &str) -> Option<()> {
+    const TILDE: u8 = 1;
+    const ENDS: u8 = 2;
+    let mut rest = text;
+    while !rest.is_empty() {
+        let at = rest.find(|c: char| c.is_ascii_digit()).unwrap_or(rest.len());
+        key.bytes.extend(rest[..at].bytes().map(|byte| match byte {
+            b'~' => TILDE,
+            // ASCII letters are below 0x7b, so that all others come after them.
+            letter if letter.is_ascii_alphabetic() => letter,
+            other => other | 0x80,
+        }));
+        key.bytes.push(ENDS);
+        rest = &rest[at..];
+        let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
+        let number: u64 = if end == 0 { 0 } else { rest[..end].parse().ok()? };
+        key.number(rank::NUMBER, number);
+        rest = &rest[end..];
+    }
+    key.bytes.push(ENDS);
+    Some(())
 }
 
 fn read_common(key: &mut Key, text: &str, letters: bool) -> Option<()> {

@@ -149,7 +149,7 @@ commands = { "a/b"
 ""
            the command `skerroc` must be a file inside the tool's folder
 fil = "bin/sk"
-    6:44   here stands a file like "bin/tool", or a table with `file` and `arguments`
+    6:44   here stands a file like "bin/tool", or a table with `file`, `arguments`, `by` and `variables`
 ["{foldr}"]
     6:44   `{foldr}` cannot be filled in; `{folder}` can
 PATH
@@ -356,7 +356,7 @@ ladder = "000
 
     4:13   the key `name` is missing
 version = ""
-    7:11   `` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + before its end
+    7:11   `` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end
 verison = "1.4.2"
     7:1    the key `verison` means nothing here
 artifacts."linux/x86"
@@ -599,4 +599,135 @@ run = []
 
 "#]]
     );
+}
+
+/// A definition with all that a part can say.
+const PARTS: &str = r#"tool = "skerroc"
+summary = ""
+corners = ["state"]
+[[gates]]
+packages = { debian = ["libtide-dev"] }
+minutes = 2
+after = "session"
+[[gates]]
+name = "word"
+person = "sign up"
+[[gates]]
+device = "1209:2c01"
+[[gates]]
+limit = "open-files >=4096"
+[[fit-outs]]
+name = "a buoy"
+done = { run = ["x"] }
+do = { run = ["y"] }
+[first-start]
+"state/look" = "@theme@"
+[choices.theme]
+question = "Dark?"
+default = "dark"
+pattern = "dark|light"
+[[checks]]
+run = ["z"]
+expect = { status = [0, 2], never = "x" }
+claims = [{ name = "a", file = "f", json = "/a", equals = 1 }]
+[[also]]
+version = ">=2"
+for = ["linux"]
+where = { c-library = "gnu >=2.31" }
+commands.s = "two"
+[[also]]
+series = "stable"
+piece = "lens"
+commands.s = "two"
+[[releases]]
+version = "2"
+series = ["stable"]
+pieces.lens = { summary = "" }
+artifacts = [{ where = { kernel = ">=5" }, file = "a", sha256 = "DIGEST" }, { file = "b", sha256 = "DIGEST" }]
+"#;
+
+#[test]
+fn mistakes_in_what_a_part_says() {
+    let whole = PARTS.replace("DIGEST", &"ab".repeat(32));
+    let cases = [
+        ("version = \">=2\"\nfor", "verison = \">=2\"\nfor"),
+        ("version = \">=2\"\nfor = [\"linux\"]\nwhere = { c-library = \"gnu >=2.31\" }\n", ""),
+        ("c-library = \"gnu >=2.31\"", "clibrary = \"gnu >=2.31\""),
+        ("c-library = \"gnu >=2.31\"", "port = \"80\""),
+        ("series = \"stable\"\npiece", "series = \"stabel\"\npiece"),
+        ("piece = \"lens\"", "piece = \"lense\""),
+        ("piece = \"lens\"\ncommands.s = \"two\"", "piece = \"lens\"\ncommands.s = \"three\""),
+        ("where = { c-library = \"gnu >=2.31\" }", "where = { c-library = \"gnu >=2.31\" }\nneeds = { x = \"any\" }"),
+        ("for = [\"linux\"]", "for = [\"linux\"]\nexcludes = { x = \"any\" }"),
+        ("where = { kernel = \">=5\" }, ", ""),
+        ("debian = [\"libtide-dev\"]", "debian = [\"lib tide; rm\"]"),
+        ("debian = [\"libtide-dev\"]", "debian = []"),
+        ("name = \"word\"\n", ""),
+        ("1209:2c01", "1209"),
+        ("open-files", "open-file"),
+        ("corners = [\"state\"]\n", ""),
+        ("\"state/look\"", "\"other/look\""),
+        ("default = \"dark\"", "default = \"blue\""),
+        ("done = { run = [\"x\"] }", "done = { run = [] }"),
+        ("do = { run = [\"y\"] }\n", ""),
+        ("json = \"/a\", equals = 1", "json = \"a\""),
+        ("json = \"/a\", equals = 1", "equals = 1"),
+        ("json = \"/a\", equals = 1", "stdout = \"x\""),
+        ("status = [0, 2]", "status = \"0\""),
+        ("run = [\"z\"]", "run = [\"{oarweld.verison}\"]"),
+    ];
+    let read = |source: &Source| Definition::parse(source, "skerroc").map(|_| ());
+    assert_data_eq!(each(&whole, &cases, read), str![[r#"
+verison = ">=2"⏎for
+    30:1   the key `verison` means nothing here
+
+    29:1   a block says for what it holds: `version`, `series`, `for`, `where`, `piece`, `with` or `private`; what holds always stands at the top
+clibrary = "gnu >=2.31"
+    32:9   `clibrary` is no fact that can be held against a machine here; `c-library` is one
+port = "80"
+    32:9   `port` is no fact that can be held against a machine here; os, kernel, release, c-library, feature, memory, driver, command, library, package, file, module are
+series = "stabel"⏎piece
+    34:1   no release has the series `stabel`; `stable` is one
+piece = "lense"
+    34:1   no release has the piece `lense`; `lens` is one
+piece = "lens"⏎commands.s = "three"
+    34:1   `commands.s` is said differently by the block in line 29, and both can hold at once
+where = { c-library = "gnu >=2.31" }⏎needs = { x = "any" }
+    29:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
+for = ["linux"]⏎excludes = { x = "any" }
+    29:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
+
+    42:107 there is an artifact for any already, which is always taken
+debian = ["lib tide; rm"]
+    4:1    `lib tide; rm` is no name of a package
+debian = []
+    4:1    no package is named for debian
+
+    4:1    what only a person can tell has a `name`, by which they say that it is done
+1209
+    4:1    `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
+open-file
+    4:1    `open-file` is no limit; open-files, processes, locked-memory, file-size are
+
+           the fit-out `a buoy` has no corner to write in: name one under `corners`
+"other/look"
+           `other/look` for the first start lies in no corner: name one under `corners`
+default = "blue"
+           `blue`, which the choice `theme` is by default, breaks its own rule
+done = { run = [] }
+           a check, set-up or fit-out has nothing to run: `run` is an empty list
+
+    15:1   the key `do` is missing
+json = "a"
+    28:10  `json` is a pointer like "/boards/0", RFC 6901
+equals = 1
+    28:10  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
+stdout = "x"
+    28:10  a claim looks for one thing; write a claim for each
+status = "0"
+    27:21  here stands an exit status, or a list of those that will do
+run = ["{oarweld.verison}"]
+    26:7   `{oarweld.verison}` cannot be filled in; `{oarweld.version}` can
+
+"#]]);
 }

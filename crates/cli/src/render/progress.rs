@@ -8,7 +8,7 @@ use std::thread;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use kladder_core::base::event::{Event, Observer, RungName, Work};
+use kladder_core::base::event::{Event, Observer, Outcome, RungName, Skipped, Work};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean, count, time};
 use kladder_tell::words;
@@ -93,6 +93,8 @@ struct Now {
     /// How long its set-up commands took.
     set_up: Vec<String>,
     checks: usize,
+    /// Why claims were passed over.
+    passed_over: Vec<String>,
     /// Files under way, for whichever rung.
     arriving: BTreeSet<String>,
     /// The bar is drawn, not the spinner.
@@ -164,6 +166,10 @@ impl Progress {
         }
         if now.checks > 0 {
             now.done.push(format!("{} passed", count(now.checks, "check")));
+            if !now.passed_over.is_empty() {
+                let (over, why) = (now.passed_over.len(), clean(&now.passed_over.join("; ")));
+                now.done.push(format!("{over} passed over: {why}"));
+            }
         }
         let name = format!("{:<12}", rung.tool);
         let version = format!("{:<8}", rung.version.as_str());
@@ -249,6 +255,7 @@ impl Progress {
                 let width = of.to_string().len();
                 (now.rung, now.name) = (format!("{number:>width$} of {of}"), format!("{} {}", rung.tool, rung.version));
                 (now.done, now.set_up, now.checks) = (Vec::new(), Vec::new(), 0);
+                now.passed_over.clear();
                 self.draw(now, "unpacking");
             }
             Event::Code { name, from } => self.draw(now, &format!("{name} from {}", clean(from))),
@@ -274,7 +281,11 @@ impl Progress {
             Event::Checking { subject } => {
                 self.draw(now, &format!("{}: {}", words::owner(subject), words::claim(subject)));
             }
-            Event::Checked(verdict) => now.checks += usize::from(!verdict.failed()),
+            Event::Checked(verdict) => match &verdict.outcome {
+                Outcome::Passed => now.checks += 1,
+                Outcome::Skipped(Skipped::PassedOver { reason }) => now.passed_over.push(reason.clone()),
+                _ => {}
+            },
             Event::Climbed { rung, .. } => self.climbed(now, rung),
             _ => {}
         }

@@ -8,6 +8,7 @@ mod before;
 mod causes;
 mod choosing;
 mod chores;
+mod claiming;
 mod clashes;
 
 mod climbing;

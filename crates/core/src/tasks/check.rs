@@ -41,8 +41,11 @@ fn trial(digest: Canonical, trial: &Trial) -> Canonical {
         .field("name", trial.name())
         .list("run", trial.run.iter().map(Template::as_written))
         .field("input", &trial.input)
-        .field("status", expect.status.to_le_bytes())
+        .list("status", expect.status.iter().map(|status| status.to_le_bytes()))
         .field("stdout", pattern(&expect.stdout))
         .field("stderr", pattern(&expect.stderr))
+        .field("never", pattern(&expect.never))
+        .list("harmless", trial.harmless.keys().map(kladder_choose::catalog::Pattern::as_str))
+        .list("claims", trial.claims.iter().map(kladder_choose::catalog::Claim::as_text))
         .field("limit", trial.limit.to_le_bytes())
 }

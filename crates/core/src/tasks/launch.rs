@@ -9,7 +9,6 @@ use std::path::{Path, PathBuf};
 use kladder_choose::catalog::{Brings, Command, CommandName, LinesFor};
 use kladder_choose::names::{Household, ToolName};
 use kladder_choose::template::{Hole, Template};
-use kladder_choose::version::Version;
 use kladder_launch::table::{Entry, Table};
 use kladder_launch::{COMMANDS, PRIVATE, TABLE};
 
@@ -34,18 +33,57 @@ pub enum LaunchError {
         /// What both bring.
         what: Brings,
     },
+    /// A command is run by another one, which no rung that is seen has.
+    #[error("`{command}` of {tool} is run by `{by}`, and no rung has that command")]
+    NoRunner {
+        /// Whose command it is.
+        tool: ToolName,
+        /// The command.
+        command: String,
+        /// What runs it.
+        by: String,
+    },
     /// A file could not be written.
     #[error(transparent)]
     File(#[from] FileError),
 }
 
-/// A text of a definition with its holes filled: for a rung at `version` that is seen in `folder`, and will be at `place`.
-pub fn filled(template: &Template, version: &Version, folder: &Path, place: &Path) -> OsString {
-    template.fill(|hole| match hole {
-        Hole::Folder => folder.as_os_str(),
-        Hole::Version => OsStr::new(version.as_str()),
-        Hole::Place => place.as_os_str(),
-    })
+/// What texts of a rung's definition are filled with.
+#[derive(Clone, Copy)]
+pub struct Filling<'f> {
+    /// The rung.
+    pub rung: &'f Rung,
+    /// Where it is seen.
+    pub folder: &'f Path,
+    /// Where it will be.
+    pub place: &'f Path,
+    /// All rungs, among them those that it names.
+    pub rungs: &'f [Rung],
+}
+
+/// A text of a definition with its holes filled. What names a rung that is not there stays as it is written.
+pub fn filled(template: &Template, with: &Filling<'_>) -> OsString {
+    template.fill(|hole| filled_hole(hole, with))
+}
+
+/// What stands for a hole.
+pub fn filled_hole(hole: &Hole, with: &Filling<'_>) -> OsString {
+    let other = |tool: &ToolName| nearest(with.rungs, with.rung, |other| other.answers_to(tool));
+    let written = |hole: &Hole| OsString::from(hole.as_written());
+    match hole {
+        Hole::Folder => with.folder.into(),
+        Hole::Version => with.rung.version.as_str().into(),
+        Hole::Place => with.place.into(),
+        Hole::FolderOf(tool) => other(tool).map_or_else(|| written(hole), |other| other.files().into()),
+        Hole::VersionOf(tool) => other(tool).map_or_else(|| written(hole), |other| other.version.as_str().into()),
+    }
+}
+
+/// The rung that one sees nearest: of those that it keeps to itself, then of those beside it, and of those around.
+fn nearest<'r>(rungs: &'r [Rung], of: &Rung, is_it: impl Fn(&Rung) -> bool) -> Option<&'r Rung> {
+    let keeps = of.key.keeps();
+    let mut around = keeps.around();
+    around.find_map(|household| rungs.iter().find(|rung| rung.key.household == household && is_it(rung)))
 }
 
 /// A rung's commands and variables stand in the launch table, which is written when the landing is begun.
@@ -61,9 +99,13 @@ impl Task for Launch<'_> {
     fn recipe(&self) -> Digest {
         let folder = self.rung.files();
         let mut digest = Canonical::new("kladder launch", 1).field("folder", folder.as_os_str().as_encoded_bytes());
-        for (name, Command { file, arguments }) in &self.rung.commands {
+        for (name, Command { file, arguments, by, variables }) in &self.rung.commands {
             digest = digest.field("command", name.as_str()).field("file", file.as_written());
             digest = digest.list("arguments", arguments.iter().map(Template::as_written));
+            digest = by.iter().fold(digest, |digest, by| digest.field("by", by.as_str()));
+            for (name, value) in variables {
+                digest = digest.field("its variable", name.as_str()).field("value", value.as_written());
+            }
         }
         for (shell, lines) in &self.rung.definition.says.lines {
             digest = digest.field("lines", shell.as_str()).field("text", lines.as_written());
@@ -81,17 +123,17 @@ impl Task for Launch<'_> {
     fn perform(&self, _hands: &mut dyn Hands) -> Result<(), TaskError> {
         let folder = self.rung.files();
         for (name, command) in &self.rung.commands {
-            check_file(name, &self.rung.file_of(command).below(&folder), &folder)?;
+            check_file(name, &self.rung.file_of(command).below(&folder), &folder, command.by.is_some())?;
         }
         Ok(())
     }
 }
 
 /// Fails where a command has no file behind it that may be run, with the files that could be meant.
-fn check_file(name: &CommandName, file: &Path, folder: &Path) -> Result<(), TaskError> {
+fn check_file(name: &CommandName, file: &Path, folder: &Path, is_run_by_another: bool) -> Result<(), TaskError> {
     let runs = |meta: &fs::Metadata| meta.permissions().mode() & 0o111 != 0;
     let meta = fs::metadata(file).ok().filter(fs::Metadata::is_file);
-    if meta.as_ref().is_some_and(runs) {
+    if meta.as_ref().is_some_and(|meta| is_run_by_another || runs(meta)) {
         return Ok(());
     }
     let below = |path: &Path| path.strip_prefix(folder).unwrap_or(path).to_path_buf();
@@ -159,7 +201,8 @@ impl Wiring {
                 if !is_left_out(answers, name.as_str(), rung) {
                     claim(Brings::Variable(name.to_string()))?;
                     let folder = rung.files();
-                    table.variables.push((name.as_str().into(), filled(value, &rung.version, &folder, &folder)));
+                    let with = Filling { rung, folder: &folder, place: &folder, rungs };
+                    table.variables.push((name.as_str().into(), filled(value, &with)));
                 }
             }
             for name in rung.commands.keys().filter(|name| !is_left_out(answers, name.as_str(), rung)) {
@@ -169,7 +212,8 @@ impl Wiring {
         for rung in wired.iter().filter(|rung| rung.key.household.is_shared()) {
             let folder = rung.files();
             for (shell, lines) in &rung.definition.says.lines {
-                let text = filled(lines, &rung.version, &folder, &folder).into_encoded_bytes();
+                let with = Filling { rung, folder: &folder, place: &folder, rungs };
+                let text = filled(lines, &with).into_encoded_bytes();
                 let all = wiring.lines.entry(*shell).or_default();
                 all.extend(["# ", rung.key.tool.as_str(), "\n"].concat().into_bytes());
                 all.extend(text);
@@ -178,7 +222,7 @@ impl Wiring {
         }
         wiring.inherit();
         for rung in wired {
-            let entries = wiring.entries(rung, answers);
+            let entries = wiring.entries(rung, rungs, answers)?;
             wiring.tables.entry(rung.key.household.clone()).or_default().entries.extend(entries);
         }
         Ok(wiring)
@@ -215,17 +259,24 @@ impl Wiring {
         }
     }
 
-    fn entries(&self, rung: &Rung, answers: &BTreeMap<String, ToolName>) -> Vec<Entry> {
+    fn entries(
+        &self,
+        rung: &Rung,
+        rungs: &[Rung],
+        answers: &BTreeMap<String, ToolName>,
+    ) -> Result<Vec<Entry>, LaunchError> {
         let inside = rung.key.keeps();
         let keeps = self.tables.get(&inside);
         let household = if keeps.is_some() { &inside } else { &rung.key.household };
         let folder = rung.files();
-        let entry = |(name, command): (&CommandName, &Command)| Entry {
-            command: name.as_str().into(),
-            program: rung.file_of(command).below(&folder),
-            arguments: command.arguments.iter().map(|text| filled(text, &rung.version, &folder, &folder)).collect(),
-            variables: keeps.map(|table| table.variables.clone()).unwrap_or_default(),
-            fronts: self.fronts(household),
+        let with = Filling { rung, folder: &folder, place: &folder, rungs };
+        let entry = |(name, command): (&CommandName, &Command)| {
+            let (program, mut arguments) = started(command, name, &with)?;
+            arguments.extend(command.arguments.iter().map(|text| filled(text, &with)));
+            let mut variables = keeps.map(|table| table.variables.clone()).unwrap_or_default();
+            let own = command.variables.iter();
+            variables.extend(own.map(|(name, value)| (OsString::from(name.as_str()), filled(value, &with))));
+            Ok(Entry { command: name.as_str().into(), program, arguments, variables, fronts: self.fronts(household) })
         };
         let own = rung.commands.iter().filter(|(name, _)| !is_left_out(answers, name.as_str(), rung));
         own.map(entry).collect()
@@ -266,6 +317,33 @@ impl Wiring {
         }
         Ok(found)
     }
+}
+
+/// The program behind a command, and the arguments that come with it: a file of the rung, or another rung's command with it.
+fn started(command: &Command, name: &CommandName, with: &Filling<'_>) -> Result<(PathBuf, Vec<OsString>), LaunchError> {
+    let rung = with.rung;
+    let file = rung.file_of(command).below(with.folder);
+    let Some(by) = &command.by else { return Ok((file, Vec::new())) };
+    let runs = |other: &Rung| other.key != rung.key && (other.commands.contains_key(by) || is_on_host(other, by));
+    let missing =
+        || LaunchError::NoRunner { tool: rung.key.tool.clone(), command: name.to_string(), by: by.to_string() };
+    let runner = nearest(with.rungs, rung, runs).ok_or_else(missing)?;
+    let folder = runner.files();
+    let Some(own) = runner.commands.get(by).filter(|_| runner.shelved().is_some()) else {
+        return Ok((runner.folder().to_path_buf(), vec![file.into()]));
+    };
+    // A runner that is run by another one in turn would have to be followed; nobody needs that yet.
+    if own.by.is_some() {
+        return Err(missing());
+    }
+    let its = Filling { rung: runner, folder: &folder, place: &folder, rungs: with.rungs };
+    let arguments = own.arguments.iter().map(|text| filled(text, &its)).chain([file.into()]);
+    Ok((runner.file_of(own).below(&folder), arguments.collect()))
+}
+
+/// Whether a rung is the host's own and answers to this command.
+fn is_on_host(rung: &Rung, command: &CommandName) -> bool {
+    rung.shelved().is_none() && rung.folder().file_name().is_some_and(|name| name == command.as_str())
 }
 
 /// Whether the ladder says that another tool answers to a command or sets a variable.

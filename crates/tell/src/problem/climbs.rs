@@ -345,6 +345,8 @@ fn berth(error: &BerthError) -> Problem {
 fn launch(error: &LaunchError) -> Problem {
     match error {
         LaunchError::Twice { one, other, what } => Problem::of(Code::NoSolution, error).brought_twice(one, other, what),
+        LaunchError::NoRunner { tool, by, .. } => Problem::of(Code::BadFile, error)
+            .next(format!("have the definition of {tool} need a tool that has the command `{by}`")),
         LaunchError::File(error) => Problem::file(error),
     }
 }

@@ -1,8 +1,8 @@
 //! Verdicts in words.
 
-use kladder_core::base::event::{Cause, Difference, Finding, How, Outcome, Output, Skipped, Stream, Subject};
+use kladder_core::base::event::{Cause, Difference, Finding, How, Looked, Outcome, Output, Skipped, Subject};
 
-use crate::text::{clean, count};
+use crate::text::{clean, count, either};
 
 /// The rung or rehearsal that something belongs to.
 pub fn owner(subject: &Subject) -> String {
@@ -46,11 +46,21 @@ pub fn finding(finding: &Finding) -> String {
             }
         }
         Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
-        Finding::Status { status, expected } => format!("it ended with status {status}, and {expected} was expected"),
+        Finding::Status { status, expected } => {
+            format!("it ended with status {status}, and {} was expected", either(expected))
+        }
         Finding::TooLong { limit } => format!("it was still running after {limit} s"),
-        Finding::NoMatch { stream, pattern } => {
-            let what = if *stream == Stream::Output { "output" } else { "error output" };
-            format!("its {what} has nothing like `{pattern}`")
+        Finding::NoMatch { looked: what, pattern } => format!("{} has nothing like `{pattern}`", looked(what)),
+        Finding::Unwanted { looked: what, pattern, found } => {
+            format!("{} has `{found}`, and nothing like `{pattern}` may be there", looked(what))
+        }
+        Finding::NoFile { file, error } => format!("{file} cannot be read: {error}"),
+        Finding::NoJson { looked: what, error } => format!("{} is no JSON: {error}", looked(what)),
+        Finding::OtherValue { looked: what, pointer, found: Some(found), wanted } => {
+            format!("{} has {found} at `{pointer}`, and {wanted} was expected", looked(what))
+        }
+        Finding::OtherValue { looked: what, pointer, found: None, wanted } => {
+            format!("{} has nothing at `{pointer}`, and {wanted} was expected", looked(what))
         }
         Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
         Finding::NoCommand { command } => format!("there is no command `{command}`"),
@@ -61,6 +71,15 @@ pub fn finding(finding: &Finding) -> String {
         Finding::OtherLauncher => "its launcher is another program than the one that was put there".into(),
         Finding::NoEntry => "the launch table cannot be used, or does not have it".into(),
         Finding::OtherEntry { program } => format!("it starts {}", program.display()),
+    }
+}
+
+fn looked(looked: &Looked) -> String {
+    match looked {
+        Looked::Output => "its output".to_owned(),
+        Looked::Error => "its error output".to_owned(),
+        Looked::Outputs => "what it wrote".to_owned(),
+        Looked::File { file } => file.clone(),
     }
 }
 
@@ -83,6 +102,7 @@ pub fn skipped(skipped: &Skipped) -> String {
             format!("{} {} not on the ladder", names.join(", "), if names.len() == 1 { "is" } else { "are" })
         }
         Skipped::EarlierFailed => "the step before it failed".into(),
+        Skipped::PassedOver { reason } => format!("it is passed over: {reason}"),
     }
 }
 

@@ -6,7 +6,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use kladder_core::base::event::{Cause, Difference, Finding, How, Output, Skipped, Stream, Subject};
+use kladder_core::base::event::{Cause, Difference, Finding, How, Looked, Output, Skipped, Subject};
 use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::host::survey::{Odd, Untold};
 use kladder_tell::text::{both, bytes, clean, count, either, shell_word, shortened, time};
@@ -73,9 +73,9 @@ fn findings_say_what_was_seen() {
         Finding::Differs { differences: Vec::new(), all: 1 },
         Finding::Differs { differences: Vec::new(), all: 7 },
         Finding::NoManifest,
-        Finding::Status { status: 3, expected: 0 },
+        Finding::Status { status: 3, expected: vec![0] },
         Finding::TooLong { limit: 60 },
-        Finding::NoMatch { stream: Stream::Error, pattern: "tide".into() },
+        Finding::NoMatch { looked: Looked::Error, pattern: "tide".into() },
         Finding::OtherVersion { said: "1.4.1".into(), pinned: "1.4.2".parse().unwrap() },
         Finding::NoCommand { command: command() },
         Finding::NotStarted { command: command(), error: "exec format error".into() },

@@ -1,5 +1,7 @@
 //! Commands and variables, by the names that they are known by.
 
+use std::collections::BTreeMap;
+
 use serde::Deserialize;
 
 use crate::names::is_plain;
@@ -79,10 +81,17 @@ pub struct Command {
     pub file: PathTemplate,
     /// Before the caller's own.
     pub arguments: Vec<Template>,
+    /// The command of another rung that runs the file.
+    pub by: Option<CommandName>,
+    /// Environment variables of this command alone.
+    pub variables: BTreeMap<VariableName, Template>,
 }
 
 #[derive(Deserialize)]
-#[serde(untagged, expecting = "here stands a file like \"bin/tool\", or a table with `file` and `arguments`")]
+#[serde(
+    untagged,
+    expecting = "here stands a file like \"bin/tool\", or a table with `file`, `arguments`, `by` and `variables`"
+)]
 enum CommandForm {
     File(String),
     Table(CommandTable),
@@ -94,17 +103,20 @@ struct CommandTable {
     file: String,
     #[serde(default)]
     arguments: Vec<String>,
+    by: Option<CommandName>,
+    #[serde(default)]
+    variables: BTreeMap<VariableName, Template>,
 }
 
 impl TryFrom<CommandForm> for Command {
     type Error = crate::template::TemplateError;
 
     fn try_from(form: CommandForm) -> Result<Self, Self::Error> {
-        let (file, arguments) = match form {
-            CommandForm::File(file) => (file, Vec::new()),
-            CommandForm::Table(CommandTable { file, arguments }) => (file, arguments),
+        let (file, arguments, by, variables) = match form {
+            CommandForm::File(file) => (file, Vec::new(), None, BTreeMap::new()),
+            CommandForm::Table(CommandTable { file, arguments, by, variables }) => (file, arguments, by, variables),
         };
         let arguments = arguments.iter().map(|text| Template::new(text)).collect::<Result<_, _>>()?;
-        Ok(Self { file: PathTemplate::new(&file)?, arguments })
+        Ok(Self { file: PathTemplate::new(&file)?, arguments, by, variables })
     }
 }

@@ -81,6 +81,8 @@ fn a_tool() -> String {
 pub struct Release {
     /// As its makers write it.
     pub version: Version,
+    /// The words that the tool says of itself, where they are not those of its version.
+    pub said: Option<String>,
     /// The day it came out.
     pub date: Option<toml::value::Datetime>,
     /// The runs of releases it belongs to: long-term, stable, preview, …
@@ -97,6 +99,7 @@ table! {
     /// A release as it is written.
     ReleaseForm {
         version: Version,
+        said: Option<String>,
         date: Option<toml::value::Datetime>,
         #[serde(default)]
         series: Vec<String>,
@@ -166,6 +169,12 @@ impl Definition {
         Ok(definition)
     }
 
+    /// What the tool says at a version, of which it may not be a release.
+    pub fn said_at<'v>(&'v self, version: &'v Version) -> &'v str {
+        let said = self.release(version).and_then(|release| release.said.as_deref());
+        said.unwrap_or_else(|| self.scheme.said(version))
+    }
+
     /// The release of a version.
     pub fn release(&self, version: &Version) -> Option<&Release> {
         self.releases.iter().find(|release| release.version == *version)
@@ -183,7 +192,7 @@ impl Release {
         let mut form = form.into_inner();
         let says = form.says();
         says.check().map_err(|message| source.invalid(span.clone(), message))?;
-        let ReleaseForm { version, date, series, pieces, artifacts, .. } = form;
+        let ReleaseForm { version, said, date, series, pieces, artifacts, .. } = form;
         let piece = |(name, mut form): (Spanned<String>, PieceForm)| {
             let says = form.says();
             let told = |message: String| source.invalid(name.span(), message);
@@ -195,7 +204,7 @@ impl Release {
             Ok((name.into_inner(), Piece { summary: form.summary, artifacts, says }))
         };
         let pieces = pieces.into_iter().map(piece).collect::<Result<_, _>>()?;
-        Ok(Self { version, date, series, pieces, artifacts: published::all(source, artifacts)?, says })
+        Ok(Self { version, said, date, series, pieces, artifacts: published::all(source, artifacts)?, says })
     }
 
     /// Sees that every artifact has a name, once all that say it were asked.

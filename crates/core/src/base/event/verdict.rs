@@ -4,7 +4,6 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use kladder_choose::names::{RungKey, ToolName};
-use kladder_choose::version::Version;
 use serde::{Deserialize, Serialize};
 
 use super::Cause;
@@ -65,6 +64,19 @@ pub enum Subject {
 }
 
 impl Subject {
+    /// The same about one claim of several.
+    #[must_use]
+    pub fn claiming(&self, claim: &str) -> Self {
+        let both = |name: &str| [name, ": ", claim].concat();
+        match self {
+            Self::Check { rung, name } => Self::Check { rung: rung.clone(), name: both(name) },
+            Self::Rehearsal { rehearsal, step } => {
+                Self::Rehearsal { rehearsal: rehearsal.clone(), step: step.as_deref().map(both) }
+            }
+            other => other.clone(),
+        }
+    }
+
     /// The rung that it belongs to; `None` for what belongs to several.
     pub fn rung(&self) -> Option<&RungKey> {
         match self {
@@ -156,6 +168,23 @@ pub enum Stream {
     Error,
 }
 
+/// What a claim was looked for in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(tag = "in", rename_all = "kebab-case")]
+pub enum Looked {
+    /// Standard output.
+    Output,
+    /// Standard error.
+    Error,
+    /// Both.
+    Outputs,
+    /// A file.
+    File {
+        /// As the claim names it.
+        file: String,
+    },
+}
+
 /// What was seen where something else was expected.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(tag = "finding", rename_all = "kebab-case")]
@@ -173,27 +202,61 @@ pub enum Finding {
     Status {
         /// The one it ended with; 128 and a signal's number where that ended it.
         status: i32,
-        /// The one that was expected.
-        expected: i32,
+        /// Those that would have done.
+        expected: Vec<i32>,
     },
     /// It was still running after so many seconds.
     TooLong {
         /// Seconds.
         limit: u64,
     },
-    /// What it wrote does not hold what was expected.
+    /// What was expected is not there.
     NoMatch {
         /// Where it was looked for.
-        stream: Stream,
+        looked: Looked,
         /// The pattern.
         pattern: String,
+    },
+    /// What must not be there is.
+    Unwanted {
+        /// Where it was found.
+        looked: Looked,
+        /// The pattern.
+        pattern: String,
+        /// What is like it.
+        found: String,
+    },
+    /// A file that a claim is about cannot be read.
+    NoFile {
+        /// As the claim names it.
+        file: String,
+        /// What the system said.
+        error: String,
+    },
+    /// It is no JSON.
+    NoJson {
+        /// What should be.
+        looked: Looked,
+        /// What its reader said.
+        error: String,
+    },
+    /// A value in JSON is another one, or not there.
+    OtherValue {
+        /// Where it was looked for.
+        looked: Looked,
+        /// At which pointer (RFC 6901).
+        pointer: String,
+        /// What stands there.
+        found: Option<String>,
+        /// What was expected, in words.
+        wanted: String,
     },
     /// It says that it is another version.
     OtherVersion {
         /// What it says.
         said: String,
         /// What is pinned.
-        pinned: Version,
+        pinned: String,
     },
     /// There is no such command.
     NoCommand {
@@ -247,6 +310,11 @@ pub enum Skipped {
     },
     /// Something before it failed.
     EarlierFailed,
+    /// The definition says that it does not count here.
+    PassedOver {
+        /// Why.
+        reason: String,
+    },
 }
 
 /// How it came out.

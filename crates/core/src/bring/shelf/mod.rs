@@ -53,7 +53,7 @@ impl PlaceRecipe<'_> {
         }
         for trial in self.set_up {
             digest = digest.list("run", trial.run.iter().map(Template::as_written)).field("input", &trial.input);
-            digest = digest.field("status", trial.expect.status.to_le_bytes());
+            digest = digest.list("status", trial.expect.status.iter().map(|status| status.to_le_bytes()));
         }
         digest.finish()
     }
@@ -102,7 +102,8 @@ impl Shelf {
 
     /// The place of a release that is made by a recipe.
     pub fn place(&self, tool: &ToolName, version: &Version, recipe: &PlaceRecipe<'_>) -> Place {
-        let name = [version.as_str(), "-", &recipe.digest().short()].concat();
+        // A colon would divide the folders of PATH and of what is like it.
+        let name = [&version.as_str().replace(':', "_"), "-", &recipe.digest().short()].concat();
         Place { folder: self.folder.join(tool.as_str()).join(name) }
     }
 

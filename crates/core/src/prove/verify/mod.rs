@@ -18,9 +18,10 @@ use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::{Catalogs, Command, CommandName, Rehearsal, Trial};
 use kladder_choose::names::Household;
-use kladder_choose::version::Version;
-use kladder_launch::table;
+use kladder_choose::template::Hole;
+use kladder_launch::table::{self, Entry};
 
+use self::judge::Judged;
 use crate::base::event::{
     Cancelled, Difference, Event, Finding, How, Observer, Outcome, Skipped, Subject, Verdict, check_cancelled,
 };
@@ -33,7 +34,7 @@ use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
 use crate::prove::project::of_rung;
-use crate::tasks::launch::{Wiring, filled};
+use crate::tasks::launch::{Filling, Wiring, filled, filled_hole};
 use crate::tasks::{FitStep, Rung, Shelved, Source, TaskError};
 
 /// Why something could not even be looked at.
@@ -140,8 +141,11 @@ impl<'b> Bench<'b> {
                 verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed)));
                 continue;
             }
-            let filled = Filled { version: &rung.version, folder: &rung.files(), place: &rung.files() };
-            verdicts.push(self.trial(subject, trial, &rung.key.household, Some(&filled), &folder)?);
+            let said = rung.definition.said_at(&rung.version);
+            let files = rung.files();
+            let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs };
+            let filled = Filled { said, with };
+            verdicts.extend(self.trial(subject, trial, &rung.key.household, Some(&filled), &folder)?);
         }
         Ok(verdicts)
     }
@@ -160,20 +164,18 @@ impl<'b> Bench<'b> {
         let bytes = fs::read(self.landing.join(self.wiring.table_file(household))).unwrap_or_default();
         let nearest = self.wiring.fronts(household).into_iter().next().unwrap_or_default();
         let commands = self.landing.join(nearest);
+        let wired = &self.wiring.table(household).entries;
         let judged = |(name, command): (&CommandName, &Command)| {
+            let file = rung.file_of(command).below(&rung.files());
+            // Another tool may answer to it, where the ladder says so.
+            let is_own = |entry: &&Entry| entry.program == file || entry.arguments.contains(&file.clone().into());
+            let entry = wired.iter().find(|entry| entry.command == name.as_str()).filter(is_own)?;
             let started = Instant::now();
             let subject = Subject::Answer { rung: rung.key.clone(), command: name.to_string() };
-            let file = rung.file_of(command).below(&rung.files());
-            let outcome = answered(&commands.join(name.as_str()), &file, &path, &bytes);
-            self.conclude(subject, started, outcome)
+            let outcome = answered(&commands.join(name.as_str()), entry, &path, &bytes);
+            Some(self.conclude(subject, started, outcome))
         };
-        let wired = &self.wiring.table(household).entries;
-        // Another tool may answer to it, where the ladder says so.
-        let is_own = |(name, command): &(&CommandName, &Command)| {
-            let program = rung.file_of(command).below(&rung.files());
-            wired.iter().any(|entry| entry.command == name.as_str() && entry.program == program)
-        };
-        Ok(rung.commands.iter().filter(is_own).map(judged).collect())
+        Ok(rung.commands.iter().filter_map(judged).collect())
     }
 
     /// For what the host has: the pinned file must still be the one that answers.
@@ -253,12 +255,13 @@ impl<'b> Bench<'b> {
         let mut verdicts: Vec<Verdict> = Vec::new();
         for step in steps {
             let subject = Subject::Rehearsal { rehearsal: rehearsal.to_owned(), step: Some(step.name()) };
-            let verdict = if verdicts.last().is_some_and(|last| last.outcome != Outcome::Passed) {
-                self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed))
+            let stops =
+                |verdict: &Verdict| verdict.failed() || verdict.outcome == Outcome::Skipped(Skipped::EarlierFailed);
+            if verdicts.iter().any(stops) {
+                verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed)));
             } else {
-                self.trial(subject, step, &Household::shared(), None, folder)?
-            };
-            verdicts.push(verdict);
+                verdicts.extend(self.trial(subject, step, &Household::shared(), None, folder)?);
+            }
         }
         Ok(verdicts)
     }
@@ -270,7 +273,7 @@ impl<'b> Bench<'b> {
         household: &Household,
         filled: Option<&Filled<'_>>,
         folder: &Path,
-    ) -> Result<Verdict, VerifyError> {
+    ) -> Result<Vec<Verdict>, VerifyError> {
         check_cancelled(self.observer)?;
         let started = Instant::now();
         self.observer.event(&Event::Checking { subject: subject.clone() });
@@ -288,12 +291,21 @@ impl<'b> Bench<'b> {
             cell: Some(&cell),
             encloser: None,
         };
-        let outcome = match process::run(&setting, self.observer) {
-            Ok(ran) => self.known(judge::judge(trial, &ran, filled.map(|filled| filled.version))),
-            Err(error) => Outcome::failed(not_started(trial, &error)),
-        };
+        let ran = process::run(&setting, self.observer);
         check_cancelled(self.observer)?;
-        Ok(self.conclude(subject, started, outcome))
+        let ran = match ran {
+            Ok(ran) => ran,
+            Err(error) => {
+                return Ok(vec![self.conclude(subject, started, Outcome::failed(not_started(trial, &error)))]);
+            }
+        };
+        let value = |hole: &Hole| filled.map(|filled| filled_hole(hole, &filled.with).to_string_lossy().into_owned());
+        let judged = Judged { trial, ran: &ran, said: filled.map(|filled| filled.said), value: &value, folder };
+        let mut verdicts = vec![self.conclude(subject.clone(), started, self.known(judged.outcome()))];
+        for claim in &trial.claims {
+            verdicts.push(self.conclude(subject.claiming(&claim.name), started, judged.claimed(claim)));
+        }
+        Ok(verdicts)
     }
 }
 
@@ -328,8 +340,8 @@ fn resolved(mut run: Vec<OsString>, variables: &[(OsString, OsString)]) -> Vec<O
     run
 }
 
-/// Whether the launcher `ours` answers to its name, is what was put there, and starts `file`.
-fn answered(ours: &Path, file: &Path, path: &OsString, table: &[u8]) -> Outcome {
+/// Whether the launcher `ours` answers to its name, is what was put there, and starts what its entry says.
+fn answered(ours: &Path, entry: &Entry, path: &OsString, table: &[u8]) -> Outcome {
     let name = ours.file_name().unwrap_or_default();
     match answers(&name.to_string_lossy(), path) {
         None => return Outcome::failed(Finding::NobodyAnswers),
@@ -341,7 +353,7 @@ fn answered(ours: &Path, file: &Path, path: &OsString, table: &[u8]) -> Outcome 
     }
     match table::find(table, name) {
         Err(_) | Ok(None) => Outcome::failed(Finding::NoEntry),
-        Ok(Some(found)) if found.entry.program != file => {
+        Ok(Some(found)) if (&found.entry.program, &found.entry.arguments) != (&entry.program, &entry.arguments) => {
             Outcome::failed(Finding::OtherEntry { program: found.entry.program })
         }
         Ok(Some(_)) => Outcome::Passed,
@@ -349,15 +361,15 @@ fn answered(ours: &Path, file: &Path, path: &OsString, table: &[u8]) -> Outcome 
 }
 
 struct Filled<'f> {
-    version: &'f Version,
-    folder: &'f Path,
-    place: &'f Path,
+    /// The version as the tool says it.
+    said: &'f str,
+    with: Filling<'f>,
 }
 
 /// The words of a command; in a rehearsal nothing is filled in but what stands for itself.
 fn words(trial: &Trial, values: Option<&Filled<'_>>) -> Vec<OsString> {
     let word = |text: &kladder_choose::template::Template| match values {
-        Some(Filled { version, folder, place }) => filled(text, version, folder, place),
+        Some(Filled { with, .. }) => filled(text, with),
         None => text.as_written().into(),
     };
     trial.run.iter().map(word).collect()

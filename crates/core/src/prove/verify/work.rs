@@ -10,13 +10,16 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::{FitOut, Trial};
+use kladder_choose::template::Hole;
 
-use super::{Bench, Filled, VerifyError, judge, not_started, resolved, words};
+use super::judge::Judged;
+use super::{Bench, Filled, VerifyError, not_started, resolved, words};
 use crate::base::event::{Confined, Event, Outcome, Subject, Verdict, Work, check_cancelled};
 use crate::base::files;
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process;
 use crate::keep::berth::Berth;
+use crate::tasks::launch::{Filling, filled_hole};
 use crate::tasks::{FitStep, Rung, Shelved};
 
 impl Bench<'_> {
@@ -27,14 +30,15 @@ impl Bench<'_> {
     pub fn set_up(&self, trial: &Trial, rung: &Rung, shelved: &Shelved, files: &Path) -> Result<Verdict, VerifyError> {
         let subject = Subject::SetUp { rung: rung.key.clone(), name: trial.name() };
         let place = shelved.place.files();
-        let run = words(trial, Some(&Filled { version: &rung.version, folder: files, place: &place }));
+        let with = Filling { rung, folder: files, place: &place, rungs: self.rungs };
+        let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let shelf = shelved.place.folder.ancestors().nth(2).unwrap_or(&shelved.place.folder);
         let cell = Cell {
             reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
             writes: vec![files.to_path_buf(), self.scratch.path().to_path_buf()],
             network: Network::None,
         };
-        self.work(Some(Work::SetUp), subject, trial, &Worked { rung, run, folder: files, cell })
+        self.work(Some(Work::SetUp), subject, trial, &Worked { rung, run, folder: files, cell, with })
     }
 
     /// Runs a command of a fit-out; where it has none for this step, that passes.
@@ -49,7 +53,8 @@ impl Bench<'_> {
         let folder = self.scratch.path().join("fit-outs").join(rung.key.folder_name());
         files::create_folder(&folder)?;
         let files = rung.files();
-        let run = words(trial, Some(&Filled { version: &rung.version, folder: &files, place: &files }));
+        let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs };
+        let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let corners = rung.berth.iter().flat_map(Berth::corners);
         let shelf = rung.folder().ancestors().nth(2).unwrap_or(rung.folder());
         let cell = Cell {
@@ -63,7 +68,7 @@ impl Bench<'_> {
             FitStep::Do => Some(Work::FitOut),
             FitStep::Undo => Some(Work::Undo),
         };
-        self.work(work, subject, trial, &Worked { rung, run, folder: &folder, cell })
+        self.work(work, subject, trial, &Worked { rung, run, folder: &folder, cell, with })
     }
 
     /// The folder of the ladder: the landing in the making, and the berths and corners beside it.
@@ -79,7 +84,7 @@ impl Bench<'_> {
         what: &Worked<'_>,
     ) -> Result<Verdict, VerifyError> {
         check_cancelled(self.observer)?;
-        let (started, Worked { rung, run, folder, cell }) = (Instant::now(), what);
+        let (started, Worked { rung, run, folder, cell, .. }) = (Instant::now(), what);
         self.observer.event(&Event::Checking { subject: subject.clone() });
         let variables = self.environment(&rung.key.household);
         let encloser = self.host.encloser();
@@ -93,7 +98,11 @@ impl Bench<'_> {
             encloser: encloser.as_ref(),
         };
         let (outcome, confined, output) = match process::run(&setting, self.observer) {
-            Ok(ran) => (judge::judge(trial, &ran, None), ran.confined, [ran.stdout, ran.stderr].concat()),
+            Ok(ran) => {
+                let value = |hole: &Hole| Some(filled_hole(hole, &what.with).to_string_lossy().into_owned());
+                let judged = Judged { trial, ran: &ran, said: None, value: &value, folder };
+                (judged.outcome(), ran.confined, [ran.stdout, ran.stderr].concat())
+            }
             Err(error) => (Outcome::failed(not_started(trial, &error)), Confined::default(), String::new()),
         };
         check_cancelled(self.observer)?;
@@ -111,4 +120,5 @@ struct Worked<'w> {
     run: Vec<OsString>,
     folder: &'w Path,
     cell: Cell,
+    with: Filling<'w>,
 }

@@ -1,0 +1,163 @@
+//! What definitions can say of commands: claims with a verdict each, other rungs by name, commands that another one runs, versions
+//! as packagers have them.
+
+use kladder_pack::Entry;
+use snapbox::{assert_data_eq, str};
+
+use crate::sandbox::Sandbox;
+
+const DOCTOR: &str = r#"#!/bin/sh
+case $1 in
+    --version) echo "plank ${2-1.0}" ;;
+    doctor)
+        echo "note: no camera"
+        echo "boards: 2"
+        echo "licence: none" >&2
+        printf '{"theme": "dark", "boards": ["neap-1", "neap-2"], "count": 2}' > found.json
+        [ "${2-}" != worse ] || { echo "FATAL: no keel"; }
+        exit 0 ;;
+    where) echo "$1 in $(cd "$(dirname "$0")" && pwd)" ;;
+esac
+"#;
+
+fn desk(definition: &str) -> Sandbox {
+    let sandbox = Sandbox::new();
+    let entries = [Entry::program("plank", DOCTOR), Entry::file("tide.txt", "up\n")];
+    sandbox.plank("plank.tar.gz", &entries, &["commands = { plank = \"plank\" }\n", definition].concat());
+    sandbox.wish("plank = \"any\"");
+    sandbox
+}
+
+const CLAIMS: &str = r#"[[checks]]
+name = "the doctor is content"
+run = ["plank", "doctor"]
+expect = { status = [0, 4], never = 'FATAL|note' }
+harmless = { '^note: no camera$' = "a gauge has none" }
+claims = [
+    { name = "two boards", stdout = '^boards: 2$' },
+    { name = "nothing about cameras", never = 'camera' },
+    { name = "the look", file = "found.json", json = "/theme", equals = "dark" },
+    { name = "a count", file = "found.json", json = "/count", equals = 2 },
+    { name = "the second board", file = "found.json", json = "/boards/1", holds = '^neap-\d$' },
+    { name = "a keel", file = "found.json", json = "/keel" },
+    { name = "a licence", stderr = 'licence: ok', passed-over = "none is needed for tides" },
+    { name = "its own place", file = "{folder}/tide.txt", holds = '^up$' },
+    { name = "no file", file = "lost", holds = 'x' },
+    { name = "no JSON", json = "/x" },
+]
+"#;
+
+#[test]
+fn every_claim_on_one_output_has_a_verdict_of_its_own() {
+    let sandbox = desk(CLAIMS);
+    let climb = sandbox.run(&["climb"]);
+    assert_data_eq!(
+        climb.complaint(),
+        str![[r#"
+exit 30
+kladder: a check of plank failed: the doctor is content: a keel
+  why    found.json has nothing at `/keel`, and a value was expected
+         a check of plank failed: the doctor is content: no file
+         lost cannot be read: No such file or directory (os error 2)
+         a check of plank failed: the doctor is content: no JSON
+         its output is no JSON: expected value at line 1 column 1
+           note: no camera
+           boards: 2
+           licence: none
+         the landing that was current still is; nothing on PATH has changed
+  next   pin another version of it, or mend its definition
+
+"#]]
+    );
+    // What does not hold is taken out; what is passed over is told in every summary, with why.
+    let mut text = sandbox.read("catalog/tools/plank.toml");
+    for name in ["a keel", "no file", "no JSON"] {
+        let line = text.lines().find(|line| line.contains(&format!("name = \"{name}\""))).unwrap().to_owned();
+        text = text.replace(&line, "");
+    }
+    sandbox.write("catalog/tools/plank.toml", &text);
+    let climb = sandbox.run(&["climb"]).passed().stdout;
+    assert!(climb.contains("7 checks passed, 1 passed over: none is needed for tides"), "{climb}");
+    let verify = sandbox.run(&["verify"]).passed().stdout;
+    assert!(verify.contains("it is passed over: none is needed for tides"), "{verify}");
+    assert!(verify.contains("plank  1.0      passed  passed    8 passed"), "{verify}");
+    // It ends with 0 although it failed.
+    sandbox.edit("catalog/tools/plank.toml", "\"plank\", \"doctor\"", "\"plank\", \"doctor\", \"worse\"");
+    let worse = sandbox.run(&["verify"]);
+    assert!(worse.code == 30 && worse.stdout.contains("what it wrote has `FATAL`"), "{}", worse.stdout);
+}
+
+#[test]
+fn patterns_and_words_may_name_folders_and_versions_of_other_rungs() {
+    let sandbox = desk(
+        "needs = { tombolet = \"any\" }\nvariables = { TIDE = \"{tombolet.folder}:{tombolet.version}\" }\n[[checks]]\n\
+         run = [\"sh\", \"-c\", \"echo {tombolet.folder} $TIDE\"]\n\
+         expect = { stdout = '^{tombolet.folder} {tombolet.folder}:{tombolet.version}$' }\n",
+    );
+    let _ = sandbox.run(&["climb"]).passed();
+    let variables = sandbox.run(&["vars", "--as", "file"]).passed().stdout;
+    assert!(variables.contains("shelf/tombolet/1.1.0-") && variables.contains(":1.1.0"), "{variables}");
+    sandbox.edit("catalog/tools/plank.toml", "{tombolet.folder} $TIDE", "{tombolet.foldr} $TIDE");
+    let told = sandbox.run(&["pin"]);
+    assert!(told.code == 10 && told.stderr.contains("`{tombolet.folder}` can"), "{}", told.complaint());
+}
+
+#[test]
+fn a_command_may_be_run_by_another_rungs_with_arguments_and_variables_of_its_own() {
+    let sandbox = Sandbox::new();
+    let script = "echo \"$TIDE is $1, $2\"\n";
+    let definition = "commands.tide = { file = \"lib/tide\", by = \"runner\", arguments = [\"high\"], variables = { TIDE = \"{version}\" } }\n\
+        needs = { runner = \"any\" }\n[[checks]]\nrun = [\"tide\", \"now\"]\nexpect = { stdout = '^1.0 is high, now$' }\n";
+    sandbox.plank("plank.tar.gz", &[Entry::file("lib/tide", script)], definition);
+    sandbox.write(
+        "catalog/tools/runner.toml",
+        &sandbox
+            .read("catalog/tools/plank.toml")
+            .replace("tool = \"plank\"", "tool = \"runner\"")
+            .replace(definition, ""),
+    );
+    let path = sandbox.path("yard/runner.tar.gz");
+    let entries = [Entry::program("run", "#!/bin/sh\nexec sh \"$@\"\n")];
+    kladder_pack::pack(kladder_pack::Format::of_name("runner.tar.gz").unwrap(), &entries, &path).unwrap();
+    let (sha256, _) = kladder_core::base::digest::of_file(&path).unwrap();
+    sandbox.write(
+        "catalog/tools/runner.toml",
+        &format!(
+            "tool = \"runner\"\nsummary = \"Runs scripts\"\ncommands.runner = \"run\"\n[[releases]]\nversion = \"2\"\n\
+             artifacts = [{{ file = \"runner.tar.gz\", sha256 = \"{sha256}\" }}]\n"
+        ),
+    );
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.run(&["run", "--", "tide", "soon"]).passed().stdout, "1.0 is high, soon\n");
+    let _ = sandbox.run(&["verify"]).passed();
+    sandbox.edit("catalog/tools/plank.toml", "by = \"runner\"", "by = \"walker\"");
+    let told = sandbox.run(&["climb"]);
+    assert!(told.stderr.contains("is run by `walker`, and no rung has that command"), "{}", told.complaint());
+}
+
+#[test]
+fn a_version_of_packagers_is_ordered_as_they_do_and_the_tool_says_its_own() {
+    let check = "scheme = \"packaged\"\n[[checks]]\nrun = [\"plank\", \"--version\", \"2.1\"]\n\
+        expect = { stdout = 'plank (?<version>\\S+)' }\n";
+    let sandbox = desk(check);
+    let text = sandbox.read("catalog/tools/plank.toml");
+    let (head, release) = text.split_once("[[releases]]").unwrap();
+    let release = |version: &str, more: &str| {
+        format!("[[releases]]{}{more}\n", release.replace("\"1.0\"", &format!("\"{version}\"")))
+    };
+    let releases = ["1:2.1-3~bpo1", "1:2.1-3", "9.0-1", "1:2.1~rc1-1"].map(|version| release(version, ""));
+    sandbox.write("catalog/tools/plank.toml", &[head, &releases.concat()].concat());
+    let pin = sandbox.run(&["pin"]).passed().stdout;
+    assert!(pin.contains("1:2.1-3 "), "{pin}");
+    let _ = sandbox.run(&["climb"]).passed();
+    let shelf = std::fs::read_dir(sandbox.path("home/data/shelf/plank")).unwrap();
+    let names: Vec<String> = shelf.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    assert!(names.iter().all(|name| !name.contains(':')), "PATH is divided by colons: {names:?}");
+    sandbox.write("catalog/tools/plank.toml", &[head, &release("9.0-1", "said = \"2.1\"")].concat());
+    std::fs::remove_file(sandbox.path("desk/ladder.pinned.toml")).unwrap();
+    let _ = sandbox.run(&["climb"]).passed();
+    sandbox.edit("catalog/tools/plank.toml", "said = \"2.1\"", "said = \"2.2\"");
+    let other = sandbox.run(&["verify"]);
+    assert!(other.stdout.contains("it says that it is 2.1, and 2.2 is pinned"), "{}", other.stdout);
+}
