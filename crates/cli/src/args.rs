@@ -53,6 +53,9 @@ Every day:
 Sharing:
   yard      Serve a folder of artifacts to other machines
 
+Keeping catalogs:
+  catalog   Check a catalog: all that can be known without running a tool
+
 Options of every command:
   --ladder FILE    The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
   --yard YARD      A folder or address to fetch from, instead of those in the settings; may be repeated
@@ -227,6 +230,18 @@ pub(crate) enum Command {
     /// Serve a folder of artifacts
     #[command(subcommand)]
     Yard(YardCommand),
+    /// Keep a catalog
+    #[command(subcommand)]
+    Catalog(CatalogCommand),
+}
+
+#[derive(Debug, Clone, Subcommand)]
+pub(crate) enum CatalogCommand {
+    /// All that can be known of a catalog without running a tool, each with file, line and column
+    Check {
+        /// The catalog's folder; otherwise those of the ladder, or of the settings
+        folder: Option<PathBuf>,
+    },
 }
 
 #[derive(Debug, Clone, Default, Args)]

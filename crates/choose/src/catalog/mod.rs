@@ -4,6 +4,7 @@
 
 mod brings;
 mod card;
+mod check;
 mod definition;
 mod desktop;
 mod facts;
@@ -18,6 +19,7 @@ mod trial;
 
 pub use brings::Brings;
 pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, Details, PinnedArtifact};
+pub use check::{Checked, Fault, Remark};
 pub use definition::{
     AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, Lends, LinesFor, Piece,
     Published, Release, Says, Unpacking, VariableName, When, WrongChoice,

@@ -677,7 +677,9 @@ fn mistakes_in_what_a_part_says() {
         ("run = [\"z\"]", "run = [\"{oarweld.verison}\"]"),
     ];
     let read = |source: &Source| Definition::parse(source, "skerroc").map(|_| ());
-    assert_data_eq!(each(&whole, &cases, read), str![[r#"
+    assert_data_eq!(
+        each(&whole, &cases, read),
+        str![[r#"
 verison = ">=2"⏎for
     30:1   the key `verison` means nothing here
 
@@ -729,5 +731,6 @@ status = "0"
 run = ["{oarweld.verison}"]
     26:7   `{oarweld.verison}` cannot be filled in; `{oarweld.version}` can
 
-"#]]);
+"#]]
+    );
 }

@@ -17,6 +17,7 @@ mod confining;
 mod edges;
 mod fitting;
 mod histories;
+mod keeping;
 mod lending;
 mod mending;
 mod network;

@@ -68,6 +68,7 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["survey"]);
     told(0, &["search", "compiler"]);
     told(0, &["about", "tidlow"]);
+    told(0, &["catalog", "check"]);
     told(0, &["pin"]);
     told(0, &["route"]);
     told(31, &["verify"]);

@@ -127,14 +127,28 @@ impl Surroundings {
         }
     }
 
-    fn catalogs_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Catalogs, DeskError> {
+    /// The folders of the catalogs of the ladder, or of the settings where there is no ladder.
+    ///
+    /// # Errors
+    /// [`DeskError`] where none is named.
+    pub fn catalog_folders(&self) -> Result<Vec<PathBuf>, DeskError> {
+        let settings = self.home.settings()?;
+        let ladder = self.ladder_path().map(|path| read_ladder(&path)).transpose()?;
+        self.folders_of(&settings, ladder.as_ref())
+    }
+
+    fn folders_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Vec<PathBuf>, DeskError> {
         let named = ladder.map(|ladder| ladder.catalogs.as_slice()).filter(|named| !named.is_empty());
         let folders = named.unwrap_or(&settings.catalogs);
         if folders.is_empty() {
             let ladder = ladder.map(|ladder| ladder.path.clone());
             return Err(DeskError::NoCatalog { ladder, settings: self.home.config.join("config.toml") });
         }
-        self.open_folders(folders)
+        Ok(folders.to_vec())
+    }
+
+    fn catalogs_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Catalogs, DeskError> {
+        self.open_folders(&self.folders_of(settings, ladder)?)
     }
 
     /// The catalogs in some folders, the most important first.

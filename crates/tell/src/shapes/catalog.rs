@@ -1,11 +1,14 @@
 //! What the catalog has.
 
-use kladder_choose::catalog::{Definition, Machine, Need, Piece, Release, Way};
+use kladder_choose::catalog::{Definition, Machine, Need, Piece, Release, Remark, Way};
 use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
+use kladder_core::desk::catalogs::CheckedCatalog;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::path;
+use crate::problem::{Problem, Where};
 use crate::text::plain;
 use crate::words;
 
@@ -139,4 +142,69 @@ pub struct Found {
     pub provides: Vec<ToolName>,
     /// The newest version that is no preview; null where only the host can have it.
     pub newest: Option<Version>,
+}
+
+/// What a check of a catalog found.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogCheck {
+    /// `kladder.catalog-check/1`
+    pub format: &'static str,
+    /// What the catalog calls itself.
+    pub catalog: String,
+    /// How many definitions could be read.
+    pub tools: usize,
+    /// In the order of the files.
+    pub remarks: Vec<CatalogRemark>,
+}
+
+/// Something to tell a keeper.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogRemark {
+    /// `mistake` where something fails for whoever meets it, `doubt` where it may be meant.
+    pub kind: &'static str,
+    /// The file.
+    pub file: String,
+    /// The line, from 1; null where the file as a whole is meant.
+    pub line: Option<usize>,
+    /// The column in characters, from 1.
+    pub column: Option<usize>,
+    /// What it is, in words.
+    pub text: String,
+}
+
+impl CatalogCheck {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.catalog-check/1";
+
+    /// The shape of what was found.
+    pub fn of(checked: &CheckedCatalog) -> Self {
+        let broken = checked.broken.iter().map(|error| broken(&Problem::catalog(error)));
+        let told = |remark: &Remark| CatalogRemark {
+            kind: if remark.fault.is_wrong() { "mistake" } else { "doubt" },
+            file: path(&remark.place.path),
+            line: Some(remark.place.line),
+            column: Some(remark.place.column),
+            text: words::fault(&remark.fault),
+        };
+        let remarks = broken.chain(checked.remarks.iter().map(told)).collect();
+        Self { format: Self::FORMAT, catalog: checked.name.clone(), tools: checked.tools, remarks }
+    }
+}
+
+/// A file that cannot be read.
+fn broken(problem: &Problem) -> CatalogRemark {
+    let place = match &problem.place {
+        Where::Places(places) => places.first().map(|place| (place.path.clone(), Some((place.line, place.column)))),
+        Where::File(file) => Some((file.clone(), None)),
+        Where::Nowhere => None,
+    };
+    let (file, at) = place.unwrap_or_default();
+    let text = std::iter::once(&problem.what).chain(&problem.why).cloned().collect::<Vec<_>>().join(": ");
+    CatalogRemark {
+        kind: "mistake",
+        file: path(&file),
+        line: at.map(|(line, _)| line),
+        column: at.map(|(_, column)| column),
+        text,
+    }
 }

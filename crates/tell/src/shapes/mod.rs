@@ -13,7 +13,7 @@ mod problem;
 mod reach;
 mod rehearsed;
 
-pub use catalog::{About, AboutPiece, AboutRelease, Found, Search};
+pub use catalog::{About, AboutPiece, AboutRelease, CatalogCheck, CatalogRemark, Found, Search};
 pub use climb::{
     Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, SettingFile, Verdict, Verify,
 };
@@ -57,6 +57,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Route::FORMAT, schema_for!(Route)),
         (Search::FORMAT, schema_for!(Search)),
         (Served::FORMAT, schema_for!(Served)),
+        (CatalogCheck::FORMAT, schema_for!(CatalogCheck)),
         (Standing::FORMAT, schema_for!(Standing)),
         (Started::FORMAT, schema_for!(Started)),
         (Surveyed::FORMAT, schema_for!(Surveyed)),

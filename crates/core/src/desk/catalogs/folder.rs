@@ -61,6 +61,12 @@ impl Folder {
         Ok(Self { root: folder, about, names, tools, index_file, index: OnceCell::new() })
     }
 
+    /// The text of a tool's definition.
+    pub(super) fn source(&self, tool: &ToolName) -> Result<Source, CatalogError> {
+        let missing = || CatalogError::Missing(self.root.clone());
+        Ok(read(self.tools.get(tool).ok_or_else(missing)?)?)
+    }
+
     fn index(&self) -> Result<&Index, CatalogError> {
         if let Some(index) = self.index.get() {
             return Ok(index);

@@ -1,0 +1,371 @@
+//! What can be known of a catalog without running any of its tools.
+//!
+//! A *fault* makes something fail for whoever meets it: a need that nothing meets, a licence without a text. A *doubt* may be meant:
+//! a platform that other releases have, a claim that cannot fail, a circle.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{Definition, Expect, Is, Need, Pattern, Preset, Rehearsal, Release, Says, Trial, Way};
+use crate::document::{Place, Source};
+use crate::names::ToolName;
+use crate::near::near;
+use crate::platform::Scope;
+use crate::template::Template;
+
+/// Something to tell a keeper.
+#[derive(Clone, Debug)]
+pub struct Remark {
+    /// Where.
+    pub place: Place,
+    /// What.
+    pub fault: Fault,
+}
+
+/// What is wrong, or may be.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// Nothing in the catalog meets a need.
+    NothingMeets {
+        /// The release.
+        release: String,
+        /// What it needs.
+        need: String,
+        /// Tools that are called like it.
+        near: Vec<String>,
+    },
+    /// There is no text for a licence.
+    NoText {
+        /// The licence.
+        licence: String,
+    },
+    /// A tool is named that the catalog does not have.
+    NoSuchTool {
+        /// Its name.
+        name: String,
+        /// Tools that are called like it.
+        near: Vec<String>,
+    },
+    /// A series is named that no release has.
+    NoSuchSeries {
+        /// The tool.
+        tool: String,
+        /// The series.
+        series: String,
+    },
+    /// A command is run by another one, which no tool has.
+    NoRunner {
+        /// That command.
+        by: String,
+    },
+    /// The folder or version of another tool is named, and no need brings it.
+    NotNeeded {
+        /// The tool.
+        tool: String,
+    },
+    /// A claim holds whatever comes.
+    CannotFail {
+        /// The claim.
+        claim: String,
+    },
+    /// A release has no artifact for a platform that others of its tool have.
+    Lacks {
+        /// The release.
+        release: String,
+        /// The platform.
+        platform: String,
+    },
+    /// Two tools lend the same file to one.
+    LoansMeet {
+        /// The other lender.
+        other: String,
+        /// Who borrows.
+        to: String,
+        /// Where both would be seen.
+        at: String,
+    },
+    /// Tools need each other in a circle: they are climbed together, by name.
+    Circle {
+        /// Those tools, in the order of their needs.
+        tools: Vec<String>,
+    },
+}
+
+impl Fault {
+    /// Whether something fails for whoever meets it; otherwise it may be meant.
+    pub fn is_wrong(&self) -> bool {
+        !matches!(self, Self::CannotFail { .. } | Self::Lacks { .. } | Self::Circle { .. } | Self::LoansMeet { .. })
+    }
+}
+
+/// A catalog as it is checked: with the texts, so that places can be told.
+pub struct Checked<'c> {
+    /// The definitions that can be read.
+    pub definitions: &'c BTreeMap<ToolName, (Definition, Source)>,
+    /// The tools whose definitions cannot be read: whatever is said of them may be so.
+    pub unreadable: &'c BTreeSet<ToolName>,
+    /// The licences that have a text.
+    pub licences: &'c BTreeSet<String>,
+    /// The presets that can be read.
+    pub presets: &'c [(Preset, Source)],
+    /// The rehearsals that can be read.
+    pub rehearsals: &'c [(Rehearsal, Source)],
+}
+
+impl Checked<'_> {
+    /// All that is to be told, in the order of the tools.
+    pub fn remarks(&self) -> Vec<Remark> {
+        let mut all = Vec::new();
+        for (definition, source) in self.definitions.values() {
+            let mut of = OfTool { checked: self, definition, source, remarks: Vec::new() };
+            of.look();
+            all.append(&mut of.remarks);
+        }
+        all.extend(self.loans());
+        all.extend(self.circles());
+        for (preset, source) in self.presets {
+            for rung in &preset.rungs {
+                all.extend(self.known(&rung.tool).map(|fault| remark(source, 0, &rung.tool, fault)));
+                let series = rung.series.as_ref().filter(|series| !self.has_series(&rung.tool, series));
+                let fault = series.filter(|_| self.answers(&rung.tool));
+                all.extend(fault.map(|series| {
+                    let fault = Fault::NoSuchSeries { tool: rung.tool.to_string(), series: series.clone() };
+                    remark(source, 0, series, fault)
+                }));
+            }
+        }
+        for (rehearsal, source) in self.rehearsals {
+            let unknown = rehearsal.tools.iter().filter_map(|tool| Some((tool, self.known(tool)?)));
+            all.extend(unknown.map(|(tool, fault)| remark(source, 0, tool, fault)));
+        }
+        all
+    }
+
+    fn answering<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Definition> {
+        self.definitions
+            .values()
+            .map(|(definition, _)| definition)
+            .filter(move |definition| definition.answers_to(name))
+    }
+
+    fn answers(&self, name: &str) -> bool {
+        self.unreadable.contains(name) || self.answering(name).next().is_some()
+    }
+
+    /// That there is no tool of this name.
+    fn known(&self, name: &str) -> Option<Fault> {
+        let near = || near(name, self.definitions.keys().map(ToolName::as_str));
+        (!self.answers(name)).then(|| Fault::NoSuchTool { name: name.to_owned(), near: near() })
+    }
+
+    fn has_series(&self, tool: &str, series: &str) -> bool {
+        let mut releases = self.answering(tool).flat_map(|definition| &definition.releases);
+        self.unreadable.contains(tool) || releases.any(|release| release.series.iter().any(|known| known == series))
+    }
+
+    fn meets(&self, way: &Way) -> bool {
+        self.unreadable.contains(&way.name)
+            || self.answering(&way.name).any(|definition| {
+                let pieces = |release: &Release| way.pieces.iter().all(|piece| release.pieces.contains_key(piece));
+                let fits =
+                    |release: &Release| way.version.allows_by(definition.scheme, &release.version) && pieces(release);
+                // What the host has is not known here.
+                definition.host.is_some() || definition.releases.iter().any(fits)
+            })
+    }
+
+    /// Files that two tools lend to the same place.
+    fn loans(&self) -> Vec<Remark> {
+        let mut seen: BTreeMap<(String, String), &ToolName> = BTreeMap::new();
+        let mut all = Vec::new();
+        for (tool, (definition, source)) in self.definitions {
+            for lends in &definition.says.lends {
+                let at = lends.at.as_written();
+                let names = if lends.only.is_empty() { vec![String::new()] } else { lends.only.clone() };
+                for name in names {
+                    let at = [at.trim_end_matches('/'), "/", &name].concat().trim_end_matches('/').to_owned();
+                    if let Some(other) =
+                        seen.insert((lends.to.to_string(), at.clone()), tool).filter(|one| *one != tool)
+                    {
+                        let fault = Fault::LoansMeet { other: other.to_string(), to: lends.to.to_string(), at };
+                        all.push(remark(source, 0, &lends.at.as_written(), fault));
+                    }
+                }
+            }
+        }
+        all
+    }
+
+    /// Circles of needs, each once.
+    fn circles(&self) -> Vec<Remark> {
+        let mut all = Vec::new();
+        let mut done: BTreeSet<&ToolName> = BTreeSet::new();
+        for tool in self.definitions.keys() {
+            let mut way = vec![tool];
+            if !done.contains(tool) && self.leads_back(tool, &mut way, &mut BTreeSet::new()) {
+                done.extend(way.iter().copied());
+                let (_, source) = &self.definitions[tool];
+                let tools = way.iter().map(ToString::to_string).collect();
+                all.push(remark(source, 0, way.get(1).unwrap_or(&tool), Fault::Circle { tools }));
+            }
+        }
+        all
+    }
+
+    /// Whether the needs of the last tool on the way lead to the first one; the way there is left in it.
+    fn leads_back<'s>(
+        &'s self,
+        first: &ToolName,
+        way: &mut Vec<&'s ToolName>,
+        seen: &mut BTreeSet<&'s ToolName>,
+    ) -> bool {
+        let Some((definition, _)) = way.last().and_then(|last| self.definitions.get(*last)) else { return false };
+        let needs = definition.releases.iter().flat_map(|release| &release.says.needs);
+        for need in needs.filter(|need| !need.private).flat_map(|need| &need.ways) {
+            let Some((next, _)) = self.definitions.get_key_value(&need.name) else { continue };
+            if next == first && way.len() > 1 {
+                return true;
+            }
+            if next != first && seen.insert(next) {
+                way.push(next);
+                if self.leads_back(first, way, seen) {
+                    return true;
+                }
+                way.pop();
+            }
+        }
+        false
+    }
+}
+
+struct OfTool<'c> {
+    checked: &'c Checked<'c>,
+    definition: &'c Definition,
+    source: &'c Source,
+    remarks: Vec<Remark>,
+}
+
+impl OfTool<'_> {
+    fn look(&mut self) {
+        let definition = self.definition;
+        for release in &definition.releases {
+            self.needs(release);
+        }
+        for says in definition.all() {
+            self.said(says);
+        }
+        self.platforms();
+        for also in &definition.also {
+            for tool in also.when.with.keys() {
+                let fault = self.checked.known(tool);
+                self.tell(0, tool, fault);
+            }
+        }
+    }
+
+    fn tell(&mut self, from: usize, word: &str, fault: Option<Fault>) {
+        self.remarks.extend(fault.map(|fault| remark(self.source, from, word, fault)));
+    }
+
+    fn needs(&mut self, release: &Release) {
+        let from = start_of(self.source, release);
+        let pieces = release.pieces.values().flat_map(|piece| &piece.says.needs);
+        let needs: Vec<&Need> = release.says.needs.iter().chain(pieces).collect();
+        for need in needs {
+            if need.ways.iter().any(|way| self.checked.meets(way)) {
+                continue;
+            }
+            let name = need.ways.first().map_or("", |way| way.name.as_str());
+            let near = match self.checked.known(name) {
+                Some(Fault::NoSuchTool { near, .. }) => near,
+                _ => Vec::new(),
+            };
+            let (release, need) = (release.version.to_string(), need.to_string());
+            self.tell(from, name, Some(Fault::NothingMeets { release, need, near }));
+        }
+    }
+
+    fn said(&mut self, says: &Says) {
+        for licence in says.licences.iter().filter(|licence| !self.checked.licences.contains(*licence)) {
+            let from = self.source.text.find("licence").unwrap_or(0);
+            self.tell(from, licence, Some(Fault::NoText { licence: licence.clone() }));
+        }
+        for lends in &says.lends {
+            let fault = self.checked.known(&lends.to);
+            self.tell(0, &lends.to, fault);
+        }
+        let has = |command: &str| {
+            let all = self.checked.definitions.values().map(|(definition, _)| definition);
+            let mut all = all.flat_map(|definition| definition.all().into_iter().map(move |says| (definition, says)));
+            all.any(|(definition, says)| {
+                says.commands.contains_key(command)
+                    || definition.host.as_ref().is_some_and(|probe| probe.command.as_str() == command)
+            })
+        };
+        let by = says.commands.values().filter_map(|command| command.by.as_ref()).filter(|by| !has(by.as_str()));
+        let missing: Vec<String> = by.map(ToString::to_string).collect();
+        for by in missing {
+            self.tell(0, &by, Some(Fault::NoRunner { by: by.clone() }));
+        }
+        let commands = says.commands.values();
+        let templates = commands.flat_map(|command| command.arguments.iter().chain(command.variables.values()));
+        let runs = says.checks.iter().chain(&says.set_up).flat_map(|trial| &trial.run);
+        self.named(templates.chain(says.variables.values()).chain(says.lines.values()).chain(runs));
+        says.checks.iter().for_each(|trial| self.can_fail(trial));
+    }
+
+    /// Other tools that texts name must come with a need.
+    fn named<'t>(&mut self, templates: impl Iterator<Item = &'t Template>) {
+        let needs = self.definition.releases.iter().flat_map(|release| &release.says.needs);
+        let needed: BTreeSet<&ToolName> = needs.flat_map(Need::names).collect();
+        let others: BTreeSet<&ToolName> = templates.flat_map(Template::others).collect();
+        for tool in others.into_iter().filter(|tool| !needed.contains(tool)) {
+            let word = ["{", tool.as_str(), "."].concat();
+            self.tell(0, &word, Some(Fault::NotNeeded { tool: tool.to_string() }));
+        }
+    }
+
+    fn can_fail(&mut self, trial: &Trial) {
+        let holds_always = |pattern: &Pattern| pattern.regex_with(&|_| None).is_match("");
+        let Expect { stdout, stderr, .. } = &trial.expect;
+        let patterns = stdout.iter().chain(stderr).filter(|pattern| holds_always(pattern));
+        let claims = trial.claims.iter().filter_map(|claim| match &claim.is {
+            Is::Like(pattern) => Some(pattern).filter(|pattern| holds_always(pattern)),
+            _ => None,
+        });
+        let always: Vec<String> = patterns.chain(claims).map(|pattern| pattern.as_str().to_owned()).collect();
+        for pattern in always {
+            self.tell(0, &pattern, Some(Fault::CannotFail { claim: trial.name() }));
+        }
+    }
+
+    /// The platforms that most releases have, and one does not.
+    fn platforms(&mut self) {
+        let scopes = |release: &Release| -> BTreeSet<Scope> {
+            release.artifacts.iter().flat_map(|artifact| artifact.scopes.clone()).collect()
+        };
+        let all: BTreeSet<Scope> = self.definition.releases.iter().flat_map(scopes).collect();
+        for release in &self.definition.releases {
+            let own = scopes(release);
+            let lacks = |scope: &&Scope| !own.iter().any(|own| scope.lies_in(own) || own.lies_in(scope));
+            let lacking: Vec<String> = all.iter().filter(lacks).map(ToString::to_string).collect();
+            for platform in lacking {
+                let from = start_of(self.source, release);
+                let version = release.version.to_string();
+                self.tell(from, &version, Some(Fault::Lacks { release: version.clone(), platform }));
+            }
+        }
+    }
+}
+
+/// Where a release begins in the text of its definition.
+fn start_of(source: &Source, release: &Release) -> usize {
+    let version = format!("version = \"{}\"", release.version);
+    source.text.find(&version).unwrap_or(0)
+}
+
+/// A remark at the first place of a word, from somewhere on; at the beginning where it is not found.
+fn remark(source: &Source, from: usize, word: &str, fault: Fault) -> Remark {
+    let found = source.text[from..].find(word).map(|at| from + at).or_else(|| source.text.find(word));
+    let span = found.map_or(from..from, |at| at..at + word.len());
+    Remark { place: source.place(span), fault }
+}

@@ -1,0 +1,53 @@
+//! For keepers: a catalog that is checked without running a tool.
+
+use snapbox::{assert_data_eq, str};
+
+use crate::sandbox::Sandbox;
+
+#[test]
+fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
+    let sandbox = Sandbox::new();
+    assert_eq!(sandbox.run(&["catalog", "check"]).passed().stdout, "12 definitions in tide-gauge: nothing to tell.\n");
+    let tool = |name: &str| format!("catalog/tools/{name}.toml");
+    sandbox.edit(&tool("tidlow"), "summary", "sumary");
+    sandbox.edit(&tool("skerroc"), "oarweld = \">=3\"", "oarwled = \">=3\"");
+    sandbox.edit(&tool("skerroc"), "'^skerroc (?<version>\\S+)'", "'(skerroc)*'");
+    sandbox.edit(&tool("neapstone"), "commands = ", "licence = \"no-terms\"\ncommands = ");
+    let added = "\n[[also]]\nseries = \"stable\"\nvariables = { TIDE = \"{bollwick.folder}\" }\n\
+        lends = [{ to = \"whimbro\", at = \"x\" }]\ncommands.tide = { file = \"x\", by = \"walker\" }\n";
+    let wrackle = sandbox.read(&tool("wrackle")) + added;
+    sandbox.write(&tool("wrackle"), &wrackle);
+    sandbox.edit(&tool("tombolet"), "kind = ", "needs = { oarweld = \"any\" }\nkind = ");
+    sandbox.edit(&tool("whimbrow"), "for = [\"any\"]", "for = [\"linux\"]");
+    let text = sandbox.read(&tool("whimbrow"));
+    let (head, release) = text.split_once("[[releases]]").unwrap();
+    let older = release.replace("6.0.2", "5.0").replace("\"linux\"", "\"linux\", \"macos\"");
+    sandbox.write(&tool("whimbrow"), &format!("{head}[[releases]]{release}\n[[releases]]{older}"));
+    sandbox.edit("catalog/presets/lamp-keeper.toml", "[[rungs]]", "[[rungs]]\ntool = \"seichebx\"\n[[rungs]]");
+    sandbox.edit("catalog/rehearsals/first-reading.toml", "\"oarweld\"", "\"oarwel\"");
+    let told = sandbox.run(&["catalog", "check", "../catalog"]);
+    assert_eq!(told.code, 10);
+    assert_data_eq!(
+        told.stdout,
+        str![[r#"
+tools/tidlow.toml:3:1: mistake: the key `sumary` means nothing here
+tools/neapstone.toml:5:12: mistake: there is no text for the licence `no-terms`: licences/no-terms.txt
+tools/skerroc.toml:22:11: mistake: release 1.5.0 needs oarwled >=3, and nothing here meets that; `oarweld` is there
+tools/skerroc.toml:16:22: doubt: `says its version` cannot fail: its pattern is like anything, nothing too
+tools/whimbrow.toml:13:12: doubt: release 6.0.2 has no artifact for macos, which another one has
+tools/wrackle.toml:56:18: mistake: nothing here is or provides `whimbro`; `whimbrow` is there
+tools/wrackle.toml:57:37: mistake: no tool here has the command `walker`
+tools/wrackle.toml:55:23: mistake: bollwick is named, and no need brings it
+tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circle; they are climbed together
+presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there
+rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel`; `oarweld` is there
+11 definitions in tide-gauge: 8 mistakes, 3 doubts.
+
+"#]]
+    );
+    let json = sandbox.run(&["catalog", "check", "--json"]).json();
+    let mistakes = json["remarks"].as_array().unwrap().iter().filter(|remark| remark["kind"] == "mistake").count();
+    assert!(mistakes >= 7 && json["remarks"][0]["line"].is_number(), "{json:#}");
+    let nowhere = sandbox.run(&["catalog", "check", "nowhere"]);
+    assert!(nowhere.code == 10 && nowhere.stderr.contains("there is no catalog"), "{}", nowhere.complaint());
+}

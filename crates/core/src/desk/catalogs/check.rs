@@ -1,0 +1,83 @@
+//! A catalog's folder, checked: what cannot be read, and what can be known of the rest without running a tool.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+use kladder_choose::catalog::{Catalog, CatalogError, Checked, Definition, Preset, Rehearsal, Remark, TextKind};
+use kladder_choose::document::Source;
+
+use super::Folder;
+
+/// What came of checking a catalog.
+#[derive(Debug)]
+pub struct CheckedCatalog {
+    /// Its name.
+    pub name: String,
+    /// How many definitions could be read.
+    pub tools: usize,
+    /// What cannot be read, with places.
+    pub broken: Vec<CatalogError>,
+    /// What is to be told of the rest.
+    pub remarks: Vec<Remark>,
+}
+
+impl CheckedCatalog {
+    /// Whether something fails for whoever meets it.
+    pub fn is_wrong(&self) -> bool {
+        !self.broken.is_empty() || self.remarks.iter().any(|remark| remark.fault.is_wrong())
+    }
+}
+
+/// Checks the catalog in a folder.
+///
+/// # Errors
+/// [`CatalogError`] where there is no catalog, or it cannot be listed.
+pub fn check(folder: &Path) -> Result<CheckedCatalog, CatalogError> {
+    let catalog = Folder::open(folder, None)?;
+    let mut broken = Vec::new();
+    let (mut definitions, mut unreadable) = (BTreeMap::new(), BTreeSet::new());
+    for name in catalog.names() {
+        match catalog.source(name).and_then(|source| Ok((Definition::parse(&source, name)?, source))) {
+            Ok(read) => drop(definitions.insert(name.clone(), read)),
+            Err(error) => {
+                broken.push(error);
+                unreadable.insert(name.clone());
+            }
+        }
+    }
+    let presets = read_all(&catalog, TextKind::Preset, Preset::parse, &mut broken)?;
+    let rehearsals = read_all(&catalog, TextKind::Rehearsal, Rehearsal::parse, &mut broken)?;
+    let mut licences = BTreeSet::new();
+    for name in catalog.texts(TextKind::Licence)? {
+        let text = catalog.text(TextKind::Licence, &name)?;
+        if text.is_some_and(|source| !source.text.trim().is_empty()) {
+            licences.insert(name);
+        }
+    }
+    let checked = Checked {
+        definitions: &definitions,
+        unreadable: &unreadable,
+        licences: &licences,
+        presets: &presets,
+        rehearsals: &rehearsals,
+    };
+    let remarks = checked.remarks();
+    Ok(CheckedCatalog { name: catalog.about().name.clone(), tools: definitions.len(), broken, remarks })
+}
+
+fn read_all<T>(
+    catalog: &Folder,
+    kind: TextKind,
+    parse: impl Fn(&Source, &str) -> Result<T, CatalogError>,
+    broken: &mut Vec<CatalogError>,
+) -> Result<Vec<(T, Source)>, CatalogError> {
+    let mut all = Vec::new();
+    for name in catalog.texts(kind)? {
+        let Some(source) = catalog.text(kind, &name)? else { continue };
+        match parse(&source, &name) {
+            Ok(read) => all.push((read, source)),
+            Err(error) => broken.push(error),
+        }
+    }
+    Ok(all)
+}

@@ -1,0 +1,31 @@
+//! What a check of a catalog found, in words.
+
+use kladder_choose::catalog::Fault;
+
+use crate::text::{both, either, quoted};
+
+/// What is wrong, or may be.
+pub fn fault(fault: &Fault) -> String {
+    match fault {
+        Fault::NothingMeets { release, need, near } => {
+            format!("release {release} needs {need}, and nothing here meets that{}", meant(near))
+        }
+        Fault::NoText { licence } => format!("there is no text for the licence `{licence}`: licences/{licence}.txt"),
+        Fault::NoSuchTool { name, near } => format!("nothing here is or provides `{name}`{}", meant(near)),
+        Fault::NoSuchSeries { tool, series } => format!("no release of {tool} is in the series `{series}`"),
+        Fault::NoRunner { by } => format!("no tool here has the command `{by}`"),
+        Fault::NotNeeded { tool } => format!("{tool} is named, and no need brings it"),
+        Fault::CannotFail { claim } => format!("`{claim}` cannot fail: its pattern is like anything, nothing too"),
+        Fault::Lacks { release, platform } => {
+            format!("release {release} has no artifact for {platform}, which another one has")
+        }
+        Fault::LoansMeet { other, to, at } => format!("{other} lends {to} the same `{at}`"),
+        Fault::Circle { tools } => {
+            format!("{} need each other in a circle; they are climbed together", both(tools))
+        }
+    }
+}
+
+fn meant(near: &[String]) -> String {
+    if near.is_empty() { String::new() } else { format!("; {} is there", either(&quoted(near))) }
+}
