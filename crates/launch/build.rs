@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 fn main() {
-    for input in ["program/main.rs", "src/ladders.rs", "src/table.rs", "build.rs"] {
+    for input in ["program/main.rs", "src/ladders.rs", "src/table.rs", "src/variables.rs", "build.rs"] {
         println!("cargo::rerun-if-changed={input}");
     }
     let out = PathBuf::from(env::var_os("OUT_DIR").expect("cargo sets OUT_DIR")).join("launcher");

@@ -13,6 +13,9 @@ mod ladders;
 #[path = "../src/table.rs"]
 #[allow(dead_code, reason = "the writing half belongs to the library")]
 mod table;
+#[path = "../src/variables.rs"]
+#[allow(dead_code, reason = "the writing half belongs to the library")]
+mod variables;
 
 use std::env;
 use std::ffi::{OsStr, OsString};
@@ -109,7 +112,7 @@ fn start(bytes: &[u8], commands: &Path, name: &OsStr) -> Result<Option<Failed>, 
         .arg0(called(&entry.program, arguments.next()))
         .args(&entry.arguments)
         .args(arguments)
-        .envs(found.variables.iter().map(|(key, value)| (key, value)))
+        .envs(variables::applied(&found.variables, |name| env::var_os(name)))
         .env("PATH", path_with(&fronts(commands, &found)))
         .exec();
     // A program that is there may still lack its interpreter, which no climb brings.

@@ -6,6 +6,7 @@
 
 pub mod ladders;
 pub mod table;
+pub mod variables;
 
 /// The launcher, built for the same target as this library and linked statically where the target allows it.
 pub const PROGRAM: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/launcher"));

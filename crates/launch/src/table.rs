@@ -1,11 +1,11 @@
 //! The launch table: which program, arguments and variables stand behind a command.
 //!
-//! Format, version 2: the line `kladder launch table 2`, then fields that each end with a NUL byte (no path, argument
+//! Format, version 3: the line `kladder launch table 3`, then fields that each end with a NUL byte (no path, argument
 //! or variable can hold one). First what all commands have in common, then one record a command:
 //!
 //! ```text
 //! UP                                          folders between the landing's and the table's
-//! COUNT ( NAME VALUE )*                       variables of all commands
+//! COUNT ( NAME VALUE )*                       variables of all commands, as `variables` has them
 //! ( COMMAND PROGRAM COUNT ( ARGUMENT )*       commands, sorted by name
 //!   COUNT ( NAME VALUE )*                     variables of this command alone
 //!   COUNT ( FOLDER )* )*                      folders for the front of PATH, below the landing's
@@ -18,7 +18,7 @@ use std::fmt;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
-const HEADER: &[u8] = b"kladder launch table 2\n";
+const HEADER: &[u8] = b"kladder launch table 3\n";
 
 /// What one command starts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -69,7 +69,7 @@ pub enum TableError {
 impl fmt::Display for TableError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::UnknownFormat => "it is not a launch table of format 2",
+            Self::UnknownFormat => "it is not a launch table of format 3",
             Self::Damaged => "it ends in the middle of a record",
         })
     }
@@ -245,7 +245,7 @@ mod tests {
     #[test]
     fn a_cut_table_is_never_taken_for_a_whole_one() {
         let bytes = table().to_bytes();
-        assert_eq!(find(b"kladder launch table 3\n", OsStr::new("scc")), Err(TableError::UnknownFormat));
+        assert_eq!(find(b"kladder launch table 2\n", OsStr::new("scc")), Err(TableError::UnknownFormat));
         for cut in HEADER.len()..bytes.len() - 1 {
             let got = find(&bytes[..cut], OsStr::new("no such command"));
             let at_record_end = got == Ok(None);

@@ -95,7 +95,7 @@ fn what_cannot_be_started_says_why_with_the_status_that_shells_use() {
     fs::write(landing.path().join(TABLE), "something else").unwrap();
     let damaged = landing.run("gone", &[], "");
     assert_eq!(damaged.status.code(), Some(126));
-    assert!(text(&damaged.stderr).contains("it is not a launch table of format 2; `kladder climb` writes it anew"));
+    assert!(text(&damaged.stderr).contains("it is not a launch table of format 3; `kladder climb` writes it anew"));
 }
 
 #[test]

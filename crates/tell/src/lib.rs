@@ -8,7 +8,7 @@
 //! use kladder_core::base::event::Finding;
 //! use kladder_tell::words;
 //!
-//! let finding = Finding::Status { status: 3, expected: 0 };
+//! let finding = Finding::Status { status: 3, expected: vec![0] };
 //! assert_eq!(words::finding(&finding), "it ended with status 3, and 0 was expected");
 //! ```
 

@@ -335,7 +335,8 @@ impl Says {
     /// known once it is unpacked.
     pub fn brings(&self) -> Vec<Brings> {
         let commands = self.commands.keys().map(|name| Brings::Command(name.to_string()));
-        let variables = self.variables.keys().map(|name| Brings::Variable(name.to_string()));
+        let alone = self.variables.iter().filter(|(_, variable)| variable.is_alone());
+        let variables = alone.map(|(name, _)| Brings::Variable(name.to_string()));
         let is_plain = |name: &&String| !name.contains(['*', '?', '[', '{', '\\']);
         let lent = self.lends.iter().flat_map(move |lends| {
             let file = move |name: &String| Brings::File {

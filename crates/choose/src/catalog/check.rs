@@ -309,7 +309,12 @@ impl OfTool<'_> {
         let commands = says.commands.values();
         let templates = commands.flat_map(|command| command.arguments.iter().chain(command.variables.values()));
         let runs = says.checks.iter().chain(&says.set_up).flat_map(|trial| &trial.run);
-        self.named(templates.chain(says.variables.values()).chain(says.lines.values()).chain(runs));
+        self.named(
+            templates
+                .chain(says.variables.values().map(|variable| &variable.value))
+                .chain(says.lines.values())
+                .chain(runs),
+        );
         says.checks.iter().for_each(|trial| self.can_fail(trial));
     }
 

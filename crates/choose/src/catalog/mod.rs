@@ -21,8 +21,8 @@ pub use brings::Brings;
 pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use check::{Checked, Fault, Remark};
 pub use definition::{
-    AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, Lends, LinesFor, Piece,
-    Published, Release, Says, Unpacking, VariableName, When, WrongChoice,
+    AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, How, Lends, LinesFor, Piece,
+    Published, Release, Says, Unpacking, Variable, VariableName, When, Whose, WrongChoice,
 };
 pub use desktop::{DesktopEntry, Word};
 pub use facts::{Conditions, Facts, Machine, Unknown};

@@ -58,8 +58,8 @@ pub struct Trial {
     #[serde(default = "default_limit")]
     pub limit: u64,
     /// Lines of its output that nothing is looked for in, by their pattern, and why.
-    #[serde(default)]
-    pub harmless: BTreeMap<Pattern, String>,
+    #[serde(default, deserialize_with = "harmless")]
+    pub harmless: Vec<(Pattern, String)>,
     /// What else must come of it, each with a verdict of its own.
     #[serde(default)]
     pub claims: Vec<Claim>,
@@ -107,6 +107,12 @@ impl Default for Expect {
     fn default() -> Self {
         Self { status: success(), stdout: None, stderr: None, never: None }
     }
+}
+
+fn harmless<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<(Pattern, String)>, D::Error> {
+    let by_pattern = BTreeMap::<String, String>::deserialize(deserializer)?;
+    let read = |(pattern, reason)| Ok((Pattern::try_from(pattern)?, reason));
+    by_pattern.into_iter().map(read).collect::<Result<_, String>>().map_err(serde::de::Error::custom)
 }
 
 fn success() -> Vec<i32> {
@@ -302,26 +308,6 @@ impl Pattern {
     /// The expression as it was written.
     pub fn as_str(&self) -> &str {
         &self.text
-    }
-}
-
-impl PartialEq for Pattern {
-    fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
-    }
-}
-
-impl Eq for Pattern {}
-
-impl Ord for Pattern {
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        self.text.cmp(&other.text)
-    }
-}
-
-impl PartialOrd for Pattern {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
     }
 }
 

@@ -42,7 +42,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
-use crate::catalog::{Machine, Way};
+use crate::catalog::{Machine, Variable, VariableName, Way};
 use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
@@ -70,6 +70,8 @@ pub struct Ladder {
     pub code: Option<Code>,
     /// What it makes of a person's files.
     pub settings: Vec<Setting>,
+    /// Environment variables of its own, after those of its rungs; `{folder}` is the ladder's.
+    pub variables: BTreeMap<VariableName, Variable>,
     /// What a person chose for the first start of tools, by tool and by the name of the choice.
     pub choices: BTreeMap<ToolName, BTreeMap<String, String>>,
     /// Short names in interactive shells, and what they stand for; of the workstation's ladder only.
@@ -188,6 +190,8 @@ struct File {
     code: Option<code::CodeForm>,
     #[serde(default)]
     settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
+    #[serde(default)]
+    variables: BTreeMap<VariableName, Variable>,
     #[serde(default)]
     choices: BTreeMap<ToolName, BTreeMap<String, String>>,
     #[serde(default)]
@@ -308,6 +312,7 @@ impl Ladder {
             wishes,
             answers: file.answers,
             choices: file.choices,
+            variables: file.variables,
             settings: file
                 .settings
                 .into_iter()

@@ -142,19 +142,18 @@ impl Template {
                     plain.extend(["{", name, "}"]);
                     rest = &rest[name.len() + 4..];
                 }
-                (None, name) => match name.and_then(|name| Some((name, Hole::named(name)?))) {
-                    Some((name, hole)) => {
-                        if !plain.is_empty() {
-                            parts.push(Part::Text(std::mem::take(&mut plain)));
-                        }
-                        parts.push(Part::Hole(hole?));
-                        rest = &rest[name.len() + 2..];
-                    }
-                    None => {
+                (None, name) => {
+                    let Some((name, hole)) = name.and_then(|name| Some((name, Hole::named(name)?))) else {
                         plain.push('{');
                         rest = &rest[1..];
+                        continue;
+                    };
+                    if !plain.is_empty() {
+                        parts.push(Part::Text(std::mem::take(&mut plain)));
                     }
-                },
+                    parts.push(Part::Hole(hole?));
+                    rest = &rest[name.len() + 2..];
+                }
             }
         }
         plain.push_str(rest);

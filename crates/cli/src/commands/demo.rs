@@ -157,7 +157,7 @@ impl<'d> Demo<'d> {
         let output = Command::new(landings.current_link().join("commands").join(command[0]))
             .args(&command[1..])
             .current_dir(self.layout.desk.join("first-program"))
-            .envs(landings.environment(&self.inner.around.host.path)?)
+            .envs(landings.environment(&self.inner.around.host.path, &|name| std::env::var_os(name))?)
             .output();
         let failed = |why: String| Problem::new(Code::CheckFailed, format!("`{}` failed", command.join(" "))).why(why);
         let output = output.map_err(|error| failed(error.to_string()))?;

@@ -19,7 +19,7 @@ pub(super) fn run(context: &Context, out: &Out, command: &[OsString]) -> Result<
     if landings.current()?.is_none() {
         return Err(not_climbed(context).at(&path));
     }
-    let variables = landings.environment(&context.around.host.path)?;
+    let variables = landings.environment(&context.around.host.path, &|name| std::env::var_os(name))?;
     let (program, mut process) = prepare(command, variables)?;
     if out.json {
         let output = process.output().map_err(|error| not_started(command, &error))?;

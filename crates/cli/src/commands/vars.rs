@@ -29,13 +29,14 @@ pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result
     let path = context.around.ladder_path().ok_or_else(|| not_climbed(context))?;
     let landings = Landings::of(&context.around.home.ladders(), &path);
     let landing = landings.current()?.ok_or_else(|| not_climbed(context).at(&path))?;
-    let variables = landings.environment(&context.around.host.path)?;
+    let (path_here, here) = (&context.around.host.path, |name: &std::ffi::OsStr| std::env::var_os(name));
+    let (variables, signed) = (last_of_each(landings.environment(path_here, &here)?), landings.signed(path_here)?);
     match options.form {
         None if !out.json => table(&variables, out),
-        Some(Form::Sh | Form::Bash | Form::Zsh) => written(&Dialect::Posix.set_all(&variables)),
-        Some(Form::Fish) => written(&Dialect::Fish.set_all(&variables)),
-        Some(Form::Powershell) => written(&Dialect::PowerShell.set_all(&variables)),
-        Some(Form::Nushell) => written(&Dialect::Nushell.set_all(&variables)),
+        Some(Form::Sh | Form::Bash | Form::Zsh) => written(&Dialect::Posix.set_all(&signed)),
+        Some(Form::Fish) => written(&Dialect::Fish.set_all(&signed)),
+        Some(Form::Powershell) => written(&Dialect::PowerShell.set_all(&signed)),
+        Some(Form::Nushell) => written(&Dialect::Nushell.set_all(&signed)),
         Some(Form::File) => written(file(&variables)?.as_bytes()),
         None | Some(Form::Json) => {
             let text = |value: &OsString| value.to_string_lossy().into_owned();
@@ -46,6 +47,18 @@ pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result
             Ok(ExitCode::SUCCESS)
         }
     }
+}
+
+/// The last of a name is the one that counts.
+fn last_of_each(variables: Vec<(OsString, OsString)>) -> Vec<(OsString, OsString)> {
+    let mut all: Vec<(OsString, OsString)> = Vec::with_capacity(variables.len());
+    for (name, value) in variables {
+        match all.iter_mut().find(|(known, _)| *known == name) {
+            Some(known) => known.1 = value,
+            None => all.push((name, value)),
+        }
+    }
+    all
 }
 
 fn written(bytes: &[u8]) -> Result<ExitCode, Problem> {

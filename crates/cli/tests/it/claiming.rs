@@ -1,6 +1,9 @@
 //! What definitions can say of commands: claims with a verdict each, other rungs by name, commands that another one runs, versions
 //! as packagers have them.
 
+use std::cmp::Ordering;
+
+use kladder_choose::version::Scheme;
 use kladder_pack::Entry;
 use snapbox::{assert_data_eq, str};
 
@@ -160,4 +163,94 @@ fn a_version_of_packagers_is_ordered_as_they_do_and_the_tool_says_its_own() {
     sandbox.edit("catalog/tools/plank.toml", "said = \"2.1\"", "said = \"2.2\"");
     let other = sandbox.run(&["verify"]);
     assert!(other.stdout.contains("it says that it is 2.1, and 2.2 is pinned"), "{}", other.stdout);
+}
+
+#[test]
+fn variables_are_set_or_added_to_for_whom_they_are_meant_in_every_shell() {
+    let odd = "it's $5 \"x\" *";
+    let definition = format!(
+        "[variables]\nLIBS = {{ front = \"{{folder}}/lib\" }}\nMANY = {{ behind = '''{odd}''' }}\nEDITOR = {{ unless-set = \"plank\" }}\n\
+         OWN = {{ set = \"mine\", of = \"tool\" }}\nTHEIRS = {{ set = \"users\", of = \"users\" }}\n"
+    );
+    let sandbox = desk(&definition);
+    let shows = "#!/bin/sh\nenv | grep -E '^(LIBS|MANY|EDITOR|OWN|THEIRS|OFFICE)=' | sort\n";
+    let user = |name: &str, needs: &str| {
+        let path = sandbox.path(&format!("yard/{name}.tar.gz"));
+        let entries = [Entry::program("show", shows)];
+        kladder_pack::pack(kladder_pack::Format::of_name("x.tar.gz").unwrap(), &entries, &path).unwrap();
+        let (sha256, _) = kladder_core::base::digest::of_file(&path).unwrap();
+        let text = format!(
+            "tool = \"{name}\"\nsummary = \"\"\n{needs}commands.{name} = \"show\"\n[[releases]]\nversion = \"1\"\n\
+             artifacts = [{{ file = \"{name}.tar.gz\", sha256 = \"{sha256}\" }}]\n"
+        );
+        sandbox.write(&format!("catalog/tools/{name}.toml"), &text);
+    };
+    user("user", "needs = { plank = \"any\" }\n");
+    user("other", "");
+    sandbox.write(
+        "desk/ladder.toml",
+        "[ladder]\ncatalog = \"../catalog\"\n[rungs]\nuser = \"any\"\nother = \"any\"\n\
+         [variables]\nOFFICE = \"{folder}/{plank.version}\"\nLIBS = { behind = \"/last\" }\n",
+    );
+    let _ = sandbox.run(&["climb"]).passed();
+    let shown = |command: &str| {
+        let mut run = sandbox.command(&["run", "--", command]);
+        run.env("LIBS", "/theirs").env("EDITOR", "ed");
+        sandbox.finished(run.output().unwrap()).passed().stdout
+    };
+    let told = shown("user");
+    let lib = told.lines().find_map(|line| line.strip_prefix("LIBS=")).unwrap().split(':').next().unwrap().to_owned();
+    assert!(lib.starts_with("SANDBOX/home/data/shelf/plank/1.0-") && lib.ends_with("/files/lib"), "{told}");
+    let of_all = format!("EDITOR=ed\nLIBS={lib}:/theirs:/last\nMANY={odd}\nOFFICE=SANDBOX/desk/1.0\n");
+    assert_eq!(told, of_all.clone() + "THEIRS=users\n");
+    assert_eq!(shown("other"), of_all);
+    // A shell that reads the lines twice adds nothing twice.
+    for (shell, form) in [("dash", "sh"), ("bash", "bash"), ("zsh", "zsh"), ("fish", "fish")] {
+        let lines = sandbox
+            .run(&["vars", "--as", form])
+            .passed()
+            .stdout
+            .replace("SANDBOX", &sandbox.folder.display().to_string());
+        sandbox.write("lines", &lines);
+        let file = sandbox.path("lines").display().to_string();
+        let script = format!(". '{file}'; . '{file}'; env | grep -E '^(LIBS|MANY|EDITOR|OFFICE)=' | sort");
+        let mut run = std::process::Command::new(shell);
+        run.args(["-c", &script]).env_clear().env("PATH", "/usr/bin:/bin").env("HOME", sandbox.path("user"));
+        run.env("LIBS", "/theirs").env("EDITOR", "ed");
+        let Ok(output) = run.output() else {
+            crate::sandbox::not_tested(&format!("there is no {shell}"));
+            continue;
+        };
+        assert_eq!(sandbox.finished(output).stdout, of_all, "{shell}\n{lines}");
+    }
+}
+
+#[test]
+fn packaged_versions_are_ordered_as_the_systems_own_program_orders_them() {
+    let compares = |one: &str, how: &str, other: &str| {
+        let program = std::process::Command::new("dpkg").args(["--compare-versions", one, how, other]).status();
+        program.ok().map(|status| status.success())
+    };
+    if compares("1", "lt", "2").is_none() {
+        eprintln!("NOT TESTED: there is no dpkg here");
+        return;
+    }
+    let parts = ["1", "0", "09", "10", "a", "b", "~", "~~", "rc", "+", ".", "-", "git", "bpo"];
+    let mut seed = 412_u64;
+    let mut next = |most: usize| {
+        // Knuth's linear congruential generator (MMIX).
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        usize::try_from(seed >> 33).unwrap() % most
+    };
+    let mut made = || {
+        let epoch = ["", "", "", "0:", "1:"][next(5)];
+        let middle: String = (0..next(6)).map(|_| parts[next(parts.len())]).collect();
+        format!("{epoch}{}{middle}{}", next(12), next(12))
+    };
+    for _ in 0..400 {
+        let (one, other) = (made(), made());
+        let ours = Scheme::Packaged.compare(&one.parse().unwrap(), &other.parse().unwrap());
+        let wrong = if ours == Ordering::Less { "gt" } else { "lt" };
+        assert_eq!(compares(&one, wrong, &other), Some(false), "{one} and {other} are {ours:?}");
+    }
 }

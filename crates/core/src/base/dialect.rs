@@ -3,6 +3,8 @@
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
 
+use kladder_launch::variables::{How, split};
+
 /// The language of a shell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Dialect {
@@ -82,8 +84,79 @@ impl Dialect {
         }
     }
 
-    /// Lines that set variables.
+    /// A line that adds to a list, in front or behind, what it does not have yet.
+    fn add(self, name: &OsStr, value: &OsStr, front: bool) -> Vec<u8> {
+        let (word, name) = (self.word(value), name.as_bytes());
+        let old = |sign: &[u8]| [b"${", name, sign].concat();
+        match self {
+            Self::Posix => {
+                let joined = if front {
+                    [&word, &b"\""[..], &old(b":+:$"), name, b"}\""].concat()
+                } else {
+                    [b"\"", &old(b":+$")[..], name, b":}\"", &word].concat()
+                };
+                let case = [b"case \":", &old(b"-}")[..], b":\" in *:", &word, b":*) ;; *) export "].concat();
+                [&case, name, b"=", &joined, b" ;; esac\n"].concat()
+            }
+            Self::Fish => {
+                let all = [b"(string split -- : \"$", name, b"\")"].concat();
+                let joined = if front { [&word, &b" "[..], &all].concat() } else { [&all, &b" "[..], &word].concat() };
+                let contains = [b"contains -- ", &word[..], b" ", &all, b"; or set -gx "].concat();
+                let joined = [b" (string join -- : ", &joined[..], b" | string trim -c :)\n"].concat();
+                [&contains, name, &joined].concat()
+            }
+            Self::PowerShell => {
+                let old = [b"$(if (${env:", name, b"}) { "].concat();
+                let joined = if front {
+                    [&word, &b" + "[..], &old, b"':' + ${env:", name, b"} })"].concat()
+                } else {
+                    [&old, &b"${env:"[..], name, b"} + ':' }) + ", &word].concat()
+                };
+                [
+                    b"if (-not ((\"${env:",
+                    name,
+                    b"}\" -split ':') -contains ",
+                    &word,
+                    b")) { ${env:",
+                    name,
+                    b"} = ",
+                    &joined,
+                    b" }\n",
+                ]
+                .concat()
+            }
+            Self::Nushell => {
+                let old = [b"($env.", name, b"? | default \"\" | split row ':')"].concat();
+                let both = if front {
+                    [&word, &b" | append "[..], &old].concat()
+                } else {
+                    [&old, &b" | append "[..], &word].concat()
+                };
+                [b"$env.", name, b" = (", &both, b" | where $it != \"\" | uniq | str join ':')\n"].concat()
+            }
+        }
+    }
+
+    /// A line that sets a variable where nothing is set.
+    fn set_unless(self, name: &OsStr, value: &OsStr) -> Vec<u8> {
+        let set = self.set(name, value);
+        let name = name.as_bytes();
+        match self {
+            Self::Posix => [b"[ -n \"${", name, b"-}\" ] || ", &set].concat(),
+            Self::Fish => [b"test -n \"$", name, b"\"; or ", &set].concat(),
+            Self::PowerShell => [b"if (-not ${env:", name, b"}) { ", set.trim_ascii_end(), b" }\n"].concat(),
+            Self::Nushell => [b"if ($env.", name, b"? | is-empty) { ", set.trim_ascii_end(), b" }\n"].concat(),
+        }
+    }
+
+    /// Lines that set variables, or add to them, by the signs of their names.
     pub fn set_all(self, variables: &[(OsString, OsString)]) -> Vec<u8> {
-        variables.iter().flat_map(|(name, value)| self.set(name, value)).collect()
+        let line = |(name, value): &(OsString, OsString)| match split(name) {
+            (How::Set, name) => self.set(name, value),
+            (How::Front, name) => self.add(name, value, true),
+            (How::Behind, name) => self.add(name, value, false),
+            (How::UnlessSet, name) => self.set_unless(name, value),
+        };
+        variables.iter().flat_map(line).collect()
     }
 }

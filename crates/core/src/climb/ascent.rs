@@ -59,7 +59,7 @@ impl Site<'_> {
     ) -> Result<Climbed, ClimbError> {
         let observer: &dyn Observer = recorder;
         let rungs = &prospect.route.rungs;
-        let wiring = Wiring::of(rungs, &self.ladder.answers)?;
+        let wiring = Wiring::of(rungs, self.ladder)?;
         let landings = self.landings();
         let draft = landings.draft()?;
         launch::write(&wiring, draft.folder(), &self.home.data)?;

@@ -167,7 +167,7 @@ impl Site<'_> {
 
     /// Runs the ladder's `git`, else the host's, as the person it is and without asking anybody.
     fn version_control(&self, arguments: Vec<OsString>, observer: &dyn Observer) -> Result<(), WhyMissing> {
-        let environment = self.landings().environment(&self.host.path);
+        let environment = self.landings().environment(&self.host.path, &|_| None);
         let mut variables = environment.map_err(|error| WhyMissing::Failed(error.to_string()))?;
         let path = variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path.clone()).unwrap_or_default();
         let git = answers(VERSION_CONTROL, &path).ok_or(WhyMissing::NoVersionControl)?;

@@ -381,7 +381,7 @@ impl Site<'_> {
         observer: &dyn Observer,
     ) -> Result<Vec<Verdict>, ClimbError> {
         let notes = Notes::begin(observer);
-        let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
+        let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, &notes)?;
         let verdicts = bench.run_steps(rehearsal, &project.filled.steps, &project.folder)?;
@@ -391,7 +391,7 @@ impl Site<'_> {
     }
 
     fn verify_all(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
+        let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
         let mut verdicts = vec![bench.commands()?];

@@ -77,7 +77,7 @@ impl Site<'_> {
         if changes {
             return Ok(true);
         }
-        let wiring = Wiring::of(&route.rungs, &self.ladder.answers)?;
+        let wiring = Wiring::of(&route.rungs, self.ladder)?;
         Ok(wiring.differences(&self.landings().current_link(), false).is_ok_and(|differences| differences.is_empty()))
     }
 

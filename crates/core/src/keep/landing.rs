@@ -14,13 +14,14 @@
 //! A landing is made under a name of its own, checked there, and becomes current by renaming one link over another.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::version::Version;
 use kladder_launch::table::{self, TableError};
+use kladder_launch::variables::applied;
 use kladder_launch::{COMMANDS, TABLE};
 use serde::{Deserialize, Serialize};
 
@@ -328,11 +329,24 @@ impl Landings {
         self.current().ok().flatten()
     }
 
-    /// The environment in which the current landing's commands and variables are found, over the caller's `path`.
+    /// The environment in which the current landing's commands and variables are found, over the caller's `path` and what else
+    /// the caller has set.
     ///
     /// # Errors
     /// [`LandingError`] where there is no current landing, or its table cannot be read.
-    pub fn environment(&self, path: &OsString) -> Result<Vec<(OsString, OsString)>, LandingError> {
+    pub fn environment(
+        &self,
+        path: &OsString,
+        current: &dyn Fn(&OsStr) -> Option<OsString>,
+    ) -> Result<Vec<(OsString, OsString)>, LandingError> {
+        Ok(applied(&self.signed(path)?, current))
+    }
+
+    /// The same for shells, which look themselves at what is set: names as [`kladder_launch::variables`] has them.
+    ///
+    /// # Errors
+    /// As of [`Landings::environment`].
+    pub fn signed(&self, path: &OsString) -> Result<Vec<(OsString, OsString)>, LandingError> {
         let table = self.current_link().join(TABLE);
         let bytes = files::read(&table)?;
         let mut variables = table::variables(&bytes).map_err(|source| LandingError::Table { path: table, source })?;

@@ -45,7 +45,7 @@ fn trial(digest: Canonical, trial: &Trial) -> Canonical {
         .field("stdout", pattern(&expect.stdout))
         .field("stderr", pattern(&expect.stderr))
         .field("never", pattern(&expect.never))
-        .list("harmless", trial.harmless.keys().map(kladder_choose::catalog::Pattern::as_str))
+        .list("harmless", trial.harmless.iter().map(|(pattern, _)| pattern.as_str()))
         .list("claims", trial.claims.iter().map(kladder_choose::catalog::Claim::as_text))
         .field("limit", trial.limit.to_le_bytes())
 }

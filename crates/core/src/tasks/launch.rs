@@ -6,10 +6,12 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{Brings, Command, CommandName, LinesFor};
+use kladder_choose::catalog::{self, Brings, Command, CommandName, LinesFor, Variable, VariableName, Whose};
+use kladder_choose::ladder::Ladder;
 use kladder_choose::names::{Household, ToolName};
 use kladder_choose::template::{Hole, Template};
 use kladder_launch::table::{Entry, Table};
+use kladder_launch::variables::{self, signed};
 use kladder_launch::{COMMANDS, PRIVATE, TABLE};
 
 use super::{Hands, Rung, Task, TaskError};
@@ -111,7 +113,7 @@ impl Task for Launch<'_> {
             digest = digest.field("lines", shell.as_str()).field("text", lines.as_written());
         }
         for (name, value) in &self.rung.definition.says.variables {
-            digest = digest.field("variable", name.as_str()).field("value", value.as_written());
+            digest = digest.field("variable", name.as_str()).field("value", value.as_text());
         }
         digest.finish()
     }
@@ -189,7 +191,8 @@ impl Wiring {
     ///
     /// # Errors
     /// [`LaunchError`] where two rungs have a command or a variable of the same name.
-    pub fn of(rungs: &[Rung], answers: &BTreeMap<String, ToolName>) -> Result<Self, LaunchError> {
+    pub fn of(rungs: &[Rung], ladder: &Ladder) -> Result<Self, LaunchError> {
+        let answers = &ladder.answers;
         let wired: Vec<&Rung> = rungs.iter().filter(|rung| rung.shelved().is_some()).collect();
         let mut owners: BTreeMap<(Household, Brings), ToolName> = BTreeMap::new();
         let mut wiring = Self::default();
@@ -198,12 +201,13 @@ impl Wiring {
             let mut claim = |what: Brings| claim(&mut owners, household, what, &rung.key.tool);
             let table = wiring.tables.entry(household.clone()).or_default();
             for (name, value) in &rung.definition.says.variables {
-                if !is_left_out(answers, name.as_str(), rung) {
-                    claim(Brings::Variable(name.to_string()))?;
-                    let folder = rung.files();
-                    let with = Filling { rung, folder: &folder, place: &folder, rungs };
-                    table.variables.push((name.as_str().into(), filled(value, &with)));
+                if value.of != Whose::All || is_left_out(answers, name.as_str(), rung) {
+                    continue;
                 }
+                if value.is_alone() {
+                    claim(Brings::Variable(name.to_string()))?;
+                }
+                table.variables.push(variable(name, value, rung, rungs));
             }
             for name in rung.commands.keys().filter(|name| !is_left_out(answers, name.as_str(), rung)) {
                 claim(Brings::Command(name.to_string()))?;
@@ -220,6 +224,8 @@ impl Wiring {
                 all.push(b'\n');
             }
         }
+        let own = wiring.tables.entry(Household::shared()).or_default();
+        own.variables.extend(ladder.variables.iter().map(|(name, value)| of_ladder(name, value, ladder, rungs)));
         wiring.inherit();
         for rung in wired {
             let entries = wiring.entries(rung, rungs, answers)?;
@@ -253,8 +259,7 @@ impl Wiring {
             let levels: Vec<&Table> = household.around().filter_map(|household| own.get(&household)).collect();
             let all = levels.into_iter().rev().flat_map(|table| table.variables.clone());
             // The last of a name is the nearest.
-            let all: BTreeMap<OsString, OsString> = all.collect();
-            table.variables = all.into_iter().collect();
+            table.variables = all.collect();
             table.up = folder_of(household).components().count();
         }
     }
@@ -274,6 +279,7 @@ impl Wiring {
             let (program, mut arguments) = started(command, name, &with)?;
             arguments.extend(command.arguments.iter().map(|text| filled(text, &with)));
             let mut variables = keeps.map(|table| table.variables.clone()).unwrap_or_default();
+            variables.extend(of_users(rung, rungs));
             let own = command.variables.iter();
             variables.extend(own.map(|(name, value)| (OsString::from(name.as_str()), filled(value, &with))));
             Ok(Entry { command: name.as_str().into(), program, arguments, variables, fronts: self.fronts(household) })
@@ -344,6 +350,47 @@ fn started(command: &Command, name: &CommandName, with: &Filling<'_>) -> Result<
 /// Whether a rung is the host's own and answers to this command.
 fn is_on_host(rung: &Rung, command: &CommandName) -> bool {
     rung.shelved().is_none() && rung.folder().file_name().is_some_and(|name| name == command.as_str())
+}
+
+/// A variable of a rung, as tables have it.
+fn variable(name: &VariableName, value: &Variable, rung: &Rung, rungs: &[Rung]) -> (OsString, OsString) {
+    let folder = rung.files();
+    let with = Filling { rung, folder: &folder, place: &folder, rungs };
+    (signed(how(value.how), OsStr::new(name.as_str())), filled(&value.value, &with))
+}
+
+fn how(how: catalog::How) -> variables::How {
+    match how {
+        catalog::How::Set => variables::How::Set,
+        catalog::How::Front => variables::How::Front,
+        catalog::How::Behind => variables::How::Behind,
+        catalog::How::UnlessSet => variables::How::UnlessSet,
+    }
+}
+
+/// The variables that only some commands get: the rung's own, and those of what it needs that are for its users.
+fn of_users(rung: &Rung, rungs: &[Rung]) -> Vec<(OsString, OsString)> {
+    let needed = rungs.iter().filter(|other| rung.needs.contains(&other.key));
+    let for_users = needed.flat_map(|other| other.definition.says.variables.iter().map(move |(n, v)| (other, n, v)));
+    let for_users = for_users.filter(|(_, _, value)| value.of == Whose::Users);
+    let own = rung.definition.says.variables.iter().map(|(name, value)| (rung, name, value));
+    let own = own.filter(|(_, _, value)| value.of != Whose::All);
+    for_users.chain(own).map(|(of, name, value)| variable(name, value, of, rungs)).collect()
+}
+
+/// A variable of the ladder itself, whose folder is where its file lies.
+fn of_ladder(name: &VariableName, value: &Variable, ladder: &Ladder, rungs: &[Rung]) -> (OsString, OsString) {
+    let folder = ladder.path.parent().unwrap_or(Path::new("/"));
+    let shared = |tool: &ToolName| rungs.iter().find(|rung| rung.key.household.is_shared() && rung.answers_to(tool));
+    let text = value.value.fill(|hole| match hole {
+        Hole::Folder | Hole::Place => folder.into(),
+        Hole::FolderOf(tool) => shared(tool).map_or_else(|| hole.as_written().into(), |rung| rung.files().into()),
+        Hole::VersionOf(tool) => {
+            shared(tool).map_or_else(|| hole.as_written().into(), |rung| rung.version.as_str().into())
+        }
+        Hole::Version => hole.as_written().into(),
+    });
+    (signed(how(value.how), OsStr::new(name.as_str())), text)
 }
 
 /// Whether the ladder says that another tool answers to a command or sets a variable.

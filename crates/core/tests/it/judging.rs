@@ -118,13 +118,13 @@ fn a_step_is_judged_by_status_output_and_error_output() {
         ("run = [\"plank\", \"--version\"]\nexpect = { stdout = '^plank \\d' }", "passed"),
         (
             "run = [\"plank\", \"--version\"]\nexpect = { stdout = 'beam' }",
-            "{finding:no-match,pattern:beam,stream:output}",
+            "{finding:no-match,looked:{in:output},pattern:beam}",
         ),
-        ("run = [\"plank\", \"fail\"]", "{expected:0,finding:status,status:3}"),
+        ("run = [\"plank\", \"fail\"]", "{expected:[0],finding:status,status:3}"),
         ("run = [\"plank\", \"fail\"]\nexpect = { status = 3, stderr = 'oh no' }", "passed"),
         (
             "run = [\"plank\", \"fail\"]\nexpect = { status = 3, stderr = 'oh yes' }",
-            "{finding:no-match,pattern:oh yes,stream:error}",
+            "{finding:no-match,looked:{in:error},pattern:oh yes}",
         ),
         ("run = [\"plank\", \"read\"]\ninput = \"tide\\n\"\nexpect = { stdout = '^tide$' }", "passed"),
         ("run = [\"sh\", \"-c\", \"kill -9 $$\"]\nexpect = { status = 137 }", "passed"),
@@ -146,7 +146,7 @@ fn a_version_that_is_said_must_be_the_pinned_one() {
     let _ = Desk::with(&check("--version")).climb();
     // What a check is made from must not change unnoticed.
     let recipe = Desk::with(&check("--version")).route().rungs[0].recipes()[&TaskName::Check];
-    assert_eq!(recipe.to_string(), "d7fa091fd36c0029ddd0ea2db45c5f964d8186c0444b1bb0f8f2ffa3fe56bc76");
+    assert_eq!(recipe.to_string(), "056ca5caaf743168b3f2bcbd2b8fe25f58746a8d71381290271694cdea4bba65");
     let lying = Desk::with(&check("lie"));
     let error = lying.site().climb(&Request::default(), &Nobody, &Silent).unwrap_err();
     assert_eq!(error.to_string(), "a rung was not climbed");
@@ -225,7 +225,7 @@ fn the_callers_variables_do_not_reach_a_check() {
     let desk = Desk::with("").climb();
     let landing = desk.landing();
     let rungs = desk.route().rungs;
-    let wiring = Wiring::of(&rungs, &desk.open.ladder.answers).unwrap();
+    let wiring = Wiring::of(&rungs, &desk.open.ladder).unwrap();
     let bench =
         Bench::new(&landing, &wiring, &rungs, &desk.open.catalogs, &desk.open.surroundings.host, &Silent).unwrap();
     let text = step(
@@ -252,16 +252,19 @@ fn recipes_of_launching_and_checking_are_these_fields_in_this_order() {
         .field("file", "plank")
         .list("arguments", std::iter::empty::<&str>())
         .field("variable", "PLANK_ROOT")
-        .field("value", "{folder}")
+        .field("value", "set all {folder}")
         .finish();
     assert_eq!(recipes[&TaskName::Launch], launch);
     let check = Canonical::new("kladder checks", 1)
         .field("name", "runs `plank {version}`")
         .list("run", ["plank", "{version}"])
         .field("input", "tide")
-        .field("status", 3_i32.to_le_bytes())
+        .list("status", [3_i32.to_le_bytes()])
         .field("stdout", "")
         .field("stderr", "")
+        .field("never", "")
+        .list("harmless", std::iter::empty::<&str>())
+        .list("claims", std::iter::empty::<&str>())
         .field("limit", 7_u64.to_le_bytes())
         .finish();
     assert_eq!(recipes[&TaskName::Check], check);

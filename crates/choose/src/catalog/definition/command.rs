@@ -73,6 +73,121 @@ impl TryFrom<String> for VariableName {
     }
 }
 
+/// An environment variable that a tool brings.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "VariableForm")]
+pub struct Variable {
+    /// Its value, or what is added to it.
+    pub value: Template,
+    /// How it gets there.
+    pub how: How,
+    /// Who gets it.
+    pub of: Whose,
+}
+
+/// How a variable gets its value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum How {
+    /// It is set.
+    Set,
+    /// In front of a list with colons between its parts.
+    Front,
+    /// Behind such a list.
+    Behind,
+    /// Where nothing is set.
+    UnlessSet,
+}
+
+/// Who gets a variable.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Whose {
+    /// Every command, and the shells.
+    #[default]
+    All,
+    /// The commands of the tool, and of those that need it.
+    Users,
+    /// The commands of the tool alone.
+    Tool,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "here stands a text, or a table with `set`, `front`, `behind` or `unless-set`, and `of`")]
+enum VariableForm {
+    Set(String),
+    Table(VariableTable),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct VariableTable {
+    set: Option<String>,
+    front: Option<String>,
+    behind: Option<String>,
+    unless_set: Option<String>,
+    #[serde(default)]
+    of: Whose,
+}
+
+impl TryFrom<VariableForm> for Variable {
+    type Error = String;
+
+    fn try_from(form: VariableForm) -> Result<Self, String> {
+        let table = match form {
+            VariableForm::Set(value) => {
+                let value = Template::new(&value).map_err(|error| error.to_string())?;
+                return Ok(Self { value, how: How::Set, of: Whose::All });
+            }
+            VariableForm::Table(table) => table,
+        };
+        let VariableTable { set, front, behind, unless_set, of } = table;
+        let ways = [(set, How::Set), (front, How::Front), (behind, How::Behind), (unless_set, How::UnlessSet)];
+        let mut ways = ways.into_iter().filter_map(|(value, how)| Some((value?, how)));
+        match (ways.next(), ways.next()) {
+            (Some((value, how)), None) => {
+                let value = Template::new(&value).map_err(|error| error.to_string())?;
+                Ok(Self { value, how, of })
+            }
+            _ => Err("a variable has one of `set`, `front`, `behind` and `unless-set`".to_owned()),
+        }
+    }
+}
+
+impl Variable {
+    /// All of it that counts, as one text.
+    pub fn as_text(&self) -> String {
+        [self.how.as_str(), " ", self.of.as_str(), " ", &self.value.as_written()].concat()
+    }
+
+    /// Whether no other tool may bring one of this name.
+    pub fn is_alone(&self) -> bool {
+        self.how == How::Set && self.of == Whose::All
+    }
+}
+
+impl How {
+    /// As a definition has it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Set => "set",
+            Self::Front => "front",
+            Self::Behind => "behind",
+            Self::UnlessSet => "unless-set",
+        }
+    }
+}
+
+impl Whose {
+    /// As a definition has it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::All => "all",
+            Self::Users => "users",
+            Self::Tool => "tool",
+        }
+    }
+}
+
 /// What stands behind a command: a file of the tool, and arguments that come before the caller's.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(try_from = "CommandForm")]

@@ -9,7 +9,7 @@ mod published;
 mod says;
 
 pub use also::{Also, Here, When};
-pub use command::{Command, CommandName, VariableName};
+pub use command::{Command, CommandName, How, Variable, VariableName, Whose};
 pub use first_start::WrongChoice;
 pub use fit_out::FitOut;
 pub use host::HostProbe;

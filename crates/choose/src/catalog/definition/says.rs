@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Deserializer};
 
 use super::FitOut;
-use super::command::{Command, CommandName, VariableName};
+use super::command::{Command, CommandName, Variable, VariableName};
 use super::published::{Unpacking, patterns};
 use crate::catalog::need::{Need, Way};
 use crate::catalog::{Ask, DesktopEntry, Gate, Trial};
@@ -23,7 +23,7 @@ pub struct Says {
     /// By the name that is typed.
     pub commands: BTreeMap<CommandName, Command>,
     /// Environment variables by name.
-    pub variables: BTreeMap<VariableName, Template>,
+    pub variables: BTreeMap<VariableName, Variable>,
     /// What the host must have or be.
     pub gates: Vec<Gate>,
     /// The licences that must be accepted, by their names in the catalog.
@@ -74,7 +74,7 @@ macro_rules! table {
             #[serde(default)]
             commands: std::collections::BTreeMap<crate::catalog::CommandName, crate::catalog::Command>,
             #[serde(default)]
-            variables: std::collections::BTreeMap<crate::catalog::VariableName, crate::template::Template>,
+            variables: std::collections::BTreeMap<crate::catalog::VariableName, crate::catalog::Variable>,
             #[serde(default)]
             gates: Vec<crate::catalog::Gate>,
             #[serde(default, deserialize_with = "crate::catalog::definition::says::licences")]

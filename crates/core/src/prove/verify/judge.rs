@@ -86,7 +86,7 @@ impl Judged<'_> {
             return text.to_owned();
         }
         let harmless: Vec<regex::Regex> =
-            self.trial.harmless.keys().map(|pattern| pattern.regex_with(self.value)).collect();
+            self.trial.harmless.iter().map(|(pattern, _)| pattern.regex_with(self.value)).collect();
         let lines = text.split_inclusive('\n');
         lines.filter(|line| !harmless.iter().any(|regex| regex.is_match(line.trim_end()))).collect()
     }

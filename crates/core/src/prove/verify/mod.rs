@@ -20,6 +20,7 @@ use kladder_choose::catalog::{Catalogs, Command, CommandName, Rehearsal, Trial};
 use kladder_choose::names::Household;
 use kladder_choose::template::Hole;
 use kladder_launch::table::{self, Entry};
+use kladder_launch::variables::applied;
 
 use self::judge::Judged;
 use crate::base::event::{
@@ -99,7 +100,7 @@ impl<'b> Bench<'b> {
 
     /// What programs get: the variables and commands of a household, and nothing of the caller's.
     fn environment(&self, household: &Household) -> Vec<(OsString, OsString)> {
-        let mut variables = self.wiring.table(household).variables.clone();
+        let mut variables = applied(&self.wiring.table(household).variables, |_| None);
         variables.push(("PATH".into(), self.path(household)));
         for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
             variables.push((name.into(), self.scratch.path().join(folder).into()));
