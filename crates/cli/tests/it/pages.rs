@@ -44,9 +44,15 @@ fn every_sample_of_a_file_is_one() {
     assert_eq!(read.rungs.len(), 5);
     // What is written down of them reads back as the same.
     assert_eq!(Pins::parse(&source(&read.to_toml())).unwrap(), read);
-    let definition = samples(&files, "tool = \"skerroc\"").concat();
-    let definition = Definition::parse(&source(&definition), "skerroc").unwrap();
-    assert_eq!((definition.releases.len(), definition.says.lends.len(), definition.says.set_up.len()), (1, 1, 1));
+    let definitions = samples(&files, "tool = \"skerroc\"");
+    let read =
+        |text: &String| Definition::parse(&source(text), "skerroc").unwrap_or_else(|error| panic!("{error}\n{text}"));
+    let definitions: Vec<Definition> = definitions.iter().map(read).collect();
+    let counted =
+        |definition: &Definition| (definition.releases.len(), definition.also.len(), definition.says.gates.len());
+    assert_eq!(definitions.iter().map(counted).collect::<Vec<_>>(), [(1, 0, 0), (2, 2, 0), (1, 5, 0), (1, 0, 4)]);
+    let whole = definitions.last().unwrap();
+    assert_eq!((whole.says.lends.len(), whole.says.set_up.len(), whole.says.fit_outs.len()), (1, 1, 1));
     let needs = samples(&files, "needs.tidlow = [").concat();
     let with_needs = ["tool = \"skerroc\"\nsummary = \"\"\n[[releases]]\nversion = \"1\"\n", needs.as_str()].concat();
     assert_eq!(Definition::parse(&source(&with_needs), "skerroc").unwrap().releases[0].says.needs.len(), 2);
