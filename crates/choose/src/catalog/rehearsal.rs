@@ -38,7 +38,8 @@ use crate::template::Template;
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Rehearsal {
-    /// Its name; the file is called after it.
+    /// Its name; the file is called after it, and in a ladder the table.
+    #[serde(default)]
     pub rehearsal: String,
     /// One line on what it shows.
     pub summary: String,
@@ -167,8 +168,15 @@ impl Rehearsal {
     /// # Errors
     /// [`CatalogError`] with the place of what is wrong.
     pub fn parse(source: &Source, name: &str) -> Result<Self, CatalogError> {
-        let wrong = |message: String| CatalogError::Wrong { path: source.path.clone(), message };
         let rehearsal: Self = source.parse()?;
+        let checked = rehearsal.check(name);
+        checked.map_err(|message| CatalogError::Wrong { path: source.path.clone(), message })?;
+        Ok(rehearsal)
+    }
+
+    /// What no single value shows to be wrong.
+    pub(crate) fn check(&self, name: &str) -> Result<(), String> {
+        let (wrong, rehearsal) = (|message: String| message, self);
         if rehearsal.rehearsal != name {
             return Err(wrong(format!("it holds the rehearsal `{}`; file and name must agree", rehearsal.rehearsal)));
         }
@@ -185,7 +193,7 @@ impl Rehearsal {
         let parts: Vec<String> = rehearsal.parts.keys().cloned().collect();
         let filled = rehearsal.filled(&BTreeMap::new(), &parts, &|_, _| Some("x".to_owned()));
         filled.map_err(|error| wrong(format!("with its defaults filled in, {error}")))?;
-        Ok(rehearsal)
+        Ok(())
     }
 
     fn all_steps(&self) -> impl Iterator<Item = &Trial> {
@@ -251,7 +259,11 @@ impl Filled {
                 Template::new(&text).map_err(|error| NotFilled::Text { text, why: error.to_string() })
             };
             let run = step.run.iter().map(word).collect::<Result<Vec<_>, _>>()?;
-            self.steps.push(step.with(run, fill_words(&step.input, known)));
+            let filled = step.variables.iter().map(|(name, value)| Ok((name.clone(), word(value)?)));
+            let variables = filled.collect::<Result<_, NotFilled>>()?;
+            let mut step = step.with(run, fill_words(&step.input, known));
+            step.variables = variables;
+            self.steps.push(step);
         }
         Ok(())
     }

@@ -5,6 +5,8 @@
 //! name = "says its version"
 //! run = ["skerroc", "--version"]
 //! input = ""                                     # given to its standard input
+//! folder = "north"                               # where it runs, below the project's folder
+//! variables = { TIDE = "{version}" }             # of this command alone
 //! expect = { status = 0, stdout = '^skerroc (?<version>\S+)', never = 'warning' }
 //! limit = 60                                     # seconds
 //! harmless = { '^note: no camera' = "a gauge has none" }   # lines that nothing is looked for in, and why
@@ -38,6 +40,8 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
+use super::VariableName;
+use crate::path::InnerPath;
 use crate::template::{Hole, Template};
 
 /// A command to run, and what is expected of it.
@@ -51,6 +55,12 @@ pub struct Trial {
     /// What is given to its standard input.
     #[serde(default)]
     pub input: String,
+    /// Where it runs, below the folder of the check or of the project.
+    #[serde(default)]
+    pub folder: InnerPath,
+    /// Environment variables of this command alone.
+    #[serde(default)]
+    pub variables: BTreeMap<VariableName, Template>,
     /// What must come of it.
     #[serde(default)]
     pub expect: Expect,

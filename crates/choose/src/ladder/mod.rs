@@ -42,7 +42,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
-use crate::catalog::{Machine, Variable, VariableName, Way};
+use crate::catalog::{Machine, Rehearsal, Variable, VariableName, Way};
 use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
@@ -70,6 +70,8 @@ pub struct Ladder {
     pub code: Option<Code>,
     /// What it makes of a person's files.
     pub settings: Vec<Setting>,
+    /// Rehearsals of its own, beside the catalog's; sorted by name.
+    pub rehearsals: Vec<Rehearsal>,
     /// Environment variables of its own, after those of its rungs; `{folder}` is the ladder's.
     pub variables: BTreeMap<VariableName, Variable>,
     /// What a person chose for the first start of tools, by tool and by the name of the choice.
@@ -190,6 +192,8 @@ struct File {
     code: Option<code::CodeForm>,
     #[serde(default)]
     settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
+    #[serde(default)]
+    rehearsals: BTreeMap<Spanned<String>, Rehearsal>,
     #[serde(default)]
     variables: BTreeMap<VariableName, Variable>,
     #[serde(default)]
@@ -313,6 +317,11 @@ impl Ladder {
             answers: file.answers,
             choices: file.choices,
             variables: file.variables,
+            rehearsals: file
+                .rehearsals
+                .into_iter()
+                .map(|(name, rehearsal)| own_rehearsal(source, name, rehearsal))
+                .collect::<Result<_, _>>()?,
             settings: file
                 .settings
                 .into_iter()
@@ -331,6 +340,17 @@ impl Ladder {
     pub fn pins_path(&self) -> PathBuf {
         self.path.with_file_name("ladder.pinned.toml")
     }
+}
+
+/// A rehearsal in a ladder is called as its table.
+fn own_rehearsal(source: &Source, name: Spanned<String>, rehearsal: Rehearsal) -> Result<Rehearsal, DocumentError> {
+    let span = name.span();
+    if !crate::names::is_plain(name.get_ref()) {
+        return Err(source.invalid(span, format!("`{}` cannot be the name of a rehearsal", name.get_ref())));
+    }
+    let rehearsal = Rehearsal { rehearsal: name.into_inner(), ..rehearsal };
+    let checked = rehearsal.check(&rehearsal.rehearsal);
+    checked.map(|()| rehearsal).map_err(|message| source.invalid(span, message))
 }
 
 /// A short name is one word that every shell takes, and what it stands for is one line.

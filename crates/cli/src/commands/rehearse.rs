@@ -26,7 +26,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Re
     let (desk, pins, _) = context.open_pinned(out)?;
     let site = desk.site(&pins);
     let route = site.route()?;
-    let all = desk.catalogs.rehearsals()?;
+    let all = site.rehearsals()?;
     let Some(name) = &options.name else { return list(&all, &route, out) };
     let rehearsal = find(&all, name)?;
     ensure_climbed(&route, &site)?;

@@ -111,3 +111,27 @@ fn what_is_no_project_is_not_written_into() {
     assert!(unknown.code == 2 && unknown.stderr.contains("it asks for `place`"), "{}", unknown.stderr);
     assert!(!sandbox.path("desk/new").exists());
 }
+
+#[test]
+fn a_ladder_has_rehearsals_of_its_own_whose_steps_run_in_folders_with_variables() {
+    let sandbox = Sandbox::new();
+    sandbox.write(
+        "desk/ladder.toml",
+        "[ladder]\ncatalog = \"../catalog\"\n[rungs]\ntombolet = \"any\"\n[rehearsals.our-way]\nsummary = \"As we do it\"\n\
+         tools = [\"tombolet\"]\nfiles = { \"north/a\" = \"tide\" }\n[rehearsals.our-way.asks.name]\nquestion = \"Whose?\"\n\
+         default = \"ours\"\n[[rehearsals.our-way.steps]]\nrun = [\"sh\", \"-c\", \"cat a; echo $WHOSE; read line; echo $line\"]\n\
+         folder = \"north\"\ninput = \"in\"\nvariables = { WHOSE = \"@name@ @tombolet.version@\" }\n\
+         expect = { stdout = '^tideours 1.1.0$', never = 'storm' }\nclaims = [{ name = \"hears\", stdout = '^in$' }]\n",
+    );
+    let _ = sandbox.run(&["climb"]).passed();
+    let verify = sandbox.run(&["verify"]).passed().stdout;
+    assert!(verify.contains("rehearsal our-way\n") && verify.contains(": hears"), "{verify}");
+    let listed = sandbox.run(&["rehearse"]).passed().stdout;
+    assert!(listed.contains("our-way") && listed.contains("As we do it"), "{listed}");
+    let _ = sandbox.run(&["rehearse", "our-way", "kept"]).passed();
+    assert_eq!(sandbox.read("desk/kept/north/a"), "tide");
+    let text = sandbox.read("desk/ladder.toml").replace("rehearsals.our-way", "rehearsals.\"our way/\"");
+    sandbox.write("desk/ladder.toml", &text);
+    let told = sandbox.run(&["verify"]);
+    assert!(told.code == 10 && told.stderr.contains("cannot be the name of a rehearsal"), "{}", told.complaint());
+}

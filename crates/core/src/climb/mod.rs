@@ -22,7 +22,7 @@ use std::time::Duration;
 
 pub use chores::{Holder, Told};
 use gates::Standing;
-use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine};
+use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine, Rehearsal};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
@@ -400,11 +400,24 @@ impl Site<'_> {
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
         }
-        let all = self.catalogs.rehearsals().map_err(RouteError::from)?;
-        for rehearsal in all.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {
+        for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {
             verdicts.extend(bench.rehearse(&rehearsal, &route.rungs)?);
         }
         Ok(verdicts)
+    }
+
+    /// The rehearsals of the ladder, then those of the catalogs that are called otherwise.
+    ///
+    /// # Errors
+    /// [`ClimbError`] for the first one of a catalog that cannot be used.
+    pub fn rehearsals(&self) -> Result<Vec<Rehearsal>, ClimbError> {
+        let mut all = self.ladder.rehearsals.clone();
+        for rehearsal in self.catalogs.rehearsals().map_err(RouteError::from)? {
+            if !all.iter().any(|own| own.rehearsal == rehearsal.rehearsal) {
+                all.push(rehearsal);
+            }
+        }
+        Ok(all)
     }
 
     /// Writes down what a verdict shows to be damaged. Who may not write sees it all the same.

@@ -41,6 +41,11 @@ fn trial(digest: Canonical, trial: &Trial) -> Canonical {
         .field("name", trial.name())
         .list("run", trial.run.iter().map(Template::as_written))
         .field("input", &trial.input)
+        .field("folder", trial.folder.as_str())
+        .list(
+            "variables",
+            trial.variables.iter().map(|(name, value)| [name.as_str(), "=", &value.as_written()].concat()),
+        )
         .list("status", expect.status.iter().map(|status| status.to_le_bytes()))
         .field("stdout", pattern(&expect.stdout))
         .field("stderr", pattern(&expect.stderr))

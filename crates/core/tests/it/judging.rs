@@ -259,6 +259,8 @@ fn recipes_of_launching_and_checking_are_these_fields_in_this_order() {
         .field("name", "runs `plank {version}`")
         .list("run", ["plank", "{version}"])
         .field("input", "tide")
+        .field("folder", "")
+        .list("variables", std::iter::empty::<&str>())
         .list("status", [3_i32.to_le_bytes()])
         .field("stdout", "")
         .field("stderr", "")

@@ -279,7 +279,10 @@ impl<'b> Bench<'b> {
         let started = Instant::now();
         self.observer.event(&Event::Checking { subject: subject.clone() });
         let run = words(trial, filled);
-        let variables = self.environment(household);
+        let mut variables = self.environment(household);
+        variables.extend(own_variables(trial, filled.map(|filled| &filled.with)));
+        let folder = &trial.folder.below(folder);
+        files::create_folder(folder)?;
         let here = [self.scratch.path().to_path_buf(), folder.to_path_buf()];
         let writes = self.corners.iter().cloned().chain(here).collect();
         let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
@@ -374,6 +377,15 @@ fn words(trial: &Trial, values: Option<&Filled<'_>>) -> Vec<OsString> {
         None => text.as_written().into(),
     };
     trial.run.iter().map(word).collect()
+}
+
+/// The variables of a command alone; in a rehearsal nothing is filled in but what stands for itself.
+fn own_variables(trial: &Trial, with: Option<&Filling<'_>>) -> Vec<(OsString, OsString)> {
+    let value = |value: &kladder_choose::template::Template| match with {
+        Some(with) => filled(value, with),
+        None => value.as_written().into(),
+    };
+    trial.variables.iter().map(|(name, text)| (name.as_str().into(), value(text))).collect()
 }
 
 fn not_started(trial: &Trial, error: &io::Error) -> Finding {

@@ -86,7 +86,10 @@ impl Bench<'_> {
         check_cancelled(self.observer)?;
         let (started, Worked { rung, run, folder, cell, .. }) = (Instant::now(), what);
         self.observer.event(&Event::Checking { subject: subject.clone() });
-        let variables = self.environment(&rung.key.household);
+        let mut variables = self.environment(&rung.key.household);
+        variables.extend(super::own_variables(trial, Some(&what.with)));
+        let folder = &trial.folder.below(folder);
+        files::create_folder(folder)?;
         let encloser = self.host.encloser();
         let setting = process::Setting {
             run: &resolved(run.clone(), &variables),
