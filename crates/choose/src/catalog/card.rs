@@ -119,6 +119,9 @@ pub struct PinnedArtifact {
     pub size: Option<u64>,
     /// Of the file as it is.
     pub sha256: Digest,
+    /// Further files that belong to it.
+    #[serde(default)]
+    pub also: Vec<PinnedArtifact>,
 }
 
 /// An artifact as it is fetched and unpacked.
@@ -138,14 +141,31 @@ pub struct Artifact {
 
 impl From<&Published> for PinnedArtifact {
     fn from(artifact: &Published) -> Self {
-        Self { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256 }
+        let also = artifact.also.iter().map(Self::from).collect();
+        Self { file: artifact.file.clone(), size: artifact.size, sha256: artifact.sha256, also }
     }
 }
 
 impl PinnedArtifact {
-    /// The artifact as the fetching and unpacking want it; how it is unpacked comes from the catalog. `None` where its size
-    /// is unknown.
-    pub fn with(&self, release: Option<&Published>) -> Option<Artifact> {
+    /// The file and those that belong to it.
+    pub fn all(&self) -> impl Iterator<Item = &Self> {
+        std::iter::once(self).chain(&self.also)
+    }
+
+    /// The artifacts as the fetching and unpacking want them, in the order of unpacking; how each is unpacked comes from the catalog.
+    ///
+    /// # Errors
+    /// The file whose size is unknown.
+    pub fn with(&self, release: Option<&Published>) -> Result<Vec<Artifact>, &InnerPath> {
+        let further = |pinned: &Self| {
+            let mut also = release.iter().flat_map(|release| &release.also);
+            also.find(|published| published.sha256 == pinned.sha256)
+        };
+        let own = std::iter::once((self, release)).chain(self.also.iter().map(|pinned| (pinned, further(pinned))));
+        own.map(|(pinned, published)| pinned.alone(published).ok_or(&pinned.file)).collect()
+    }
+
+    fn alone(&self, release: Option<&Published>) -> Option<Artifact> {
         let unpack = release.and_then(|artifact| artifact.unpack.clone()).unwrap_or_default();
         let unpacked = release.and_then(|artifact| artifact.unpacked);
         Some(Artifact { file: self.file.clone(), size: self.size?, sha256: self.sha256, unpacked, unpack })
@@ -154,7 +174,10 @@ impl PinnedArtifact {
     /// Whether the two cannot be the same file.
     pub fn differs(&self, other: &Self) -> bool {
         let sizes = self.size.zip(other.size);
-        self.file != other.file || self.sha256 != other.sha256 || sizes.is_some_and(|(one, other)| one != other)
+        let others = self.also.len() != other.also.len()
+            || self.also.iter().zip(&other.also).any(|(one, other)| one.differs(other));
+        let size = sizes.is_some_and(|(one, other)| one != other);
+        self.file != other.file || self.sha256 != other.sha256 || size || others
     }
 }
 

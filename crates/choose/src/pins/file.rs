@@ -204,6 +204,7 @@ impl Pins {
         self.all()
             .into_iter()
             .flat_map(|(_, pin)| pin.artifacts.values().chain(pin.pieces.values().flat_map(BTreeMap::values)))
+            .flat_map(PinnedArtifact::all)
     }
 
     /// The same pins with the sizes of files that `told` knows.
@@ -263,11 +264,18 @@ fn all(rungs: &BTreeMap<ToolName, Pin>) -> Vec<(&ToolName, &Pin)> {
 fn size_all(rungs: &mut BTreeMap<ToolName, Pin>, told: &dyn Fn(&PinnedArtifact) -> Option<u64>) {
     for pin in rungs.values_mut() {
         let pieces = pin.pieces.values_mut().flat_map(BTreeMap::values_mut);
-        for file in pin.artifacts.values_mut().chain(pieces).filter(|file| file.size.is_none()) {
-            file.size = told(file);
+        for file in pin.artifacts.values_mut().chain(pieces) {
+            size_file(file, told);
         }
         size_all(&mut pin.private, told);
     }
+}
+
+fn size_file(file: &mut PinnedArtifact, told: &dyn Fn(&PinnedArtifact) -> Option<u64>) {
+    if file.size.is_none() {
+        file.size = told(file);
+    }
+    file.also.iter_mut().for_each(|further| size_file(further, told));
 }
 
 /// A table for each pin.
@@ -319,18 +327,26 @@ impl Pin {
     }
 }
 
+fn line(artifact: &PinnedArtifact) -> InlineTable {
+    let mut line = InlineTable::new();
+    line.insert("file", artifact.file.as_str().into());
+    if let Some(size) = artifact.size {
+        line.insert("size", i64::try_from(size).unwrap_or(i64::MAX).into());
+    }
+    line.insert("sha256", artifact.sha256.hex().into());
+    if !artifact.also.is_empty() {
+        let also = artifact.also.iter().map(|further| toml_edit::Value::InlineTable(self::line(further)));
+        line.insert("also", also.collect::<toml_edit::Array>().into());
+    }
+    line
+}
+
 /// A line for each platform, or machine.
 fn lines(artifacts: &BTreeMap<Kind, PinnedArtifact>) -> Table {
     let mut table = Table::new();
     table.set_dotted(true);
     for (kind, artifact) in artifacts {
-        let mut line = InlineTable::new();
-        line.insert("file", artifact.file.as_str().into());
-        if let Some(size) = artifact.size {
-            line.insert("size", i64::try_from(size).unwrap_or(i64::MAX).into());
-        }
-        line.insert("sha256", artifact.sha256.hex().into());
-        table.insert(kind.as_str(), value(line));
+        table.insert(kind.as_str(), value(line(artifact)));
     }
     table
 }

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 #![allow(clippy::needless_raw_string_hashes, reason = "snapbox writes its snapshots with them")]
 
+mod archives;
 mod bad_input;
 mod before;
 mod causes;

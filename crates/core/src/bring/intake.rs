@@ -13,7 +13,8 @@ use crate::base::blocks::{Blocks, Giver, pair};
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::fetch::{FetchError, Fetched, Onward, Sources, fetch};
-use crate::bring::shelf::{ManifestEntry, Twins};
+use crate::bring::inner::{InnerError, unpack_inner};
+use crate::bring::shelf::{Manifest, ManifestEntry, Twins};
 use crate::bring::unpack::{Content, UnpackError, streams, unpack};
 use kladder_choose::catalog::Artifact;
 
@@ -26,6 +27,9 @@ pub enum IntakeError {
     /// One was not unpacked.
     #[error(transparent)]
     Unpack(#[from] UnpackError),
+    /// An archive inside one was not unpacked.
+    #[error(transparent)]
+    Inner(#[from] InnerError),
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] FileError),
@@ -68,14 +72,26 @@ pub fn bring_in(
         *(if fetched.cached { &mut brought.from_cache } else { &mut brought.fetched }) += artifact.size;
     }
     if fetched.iter().all(|(_, looked_right)| *looked_right) {
-        return Ok(Brought { entries: unpacked?, ..brought });
+        let entries = with_inner(unpacked?, artifacts, into, observer)?;
+        return Ok(Brought { entries, ..brought });
     }
     // Some bytes that were unpacked were not the right ones, whatever came of them.
     files::remove_tree(into)?;
     files::create_folder(into)?;
     let opened = fetched.iter().map(|(fetched, _)| open(&fetched.path));
     let whole: Vec<Content<'_>> = opened.collect::<Result<_, _>>()?;
-    Ok(Brought { entries: unpack(whole.into_iter().zip(artifacts), into, twins, observer)?, ..brought })
+    let entries = unpack(whole.into_iter().zip(artifacts), into, twins, observer)?;
+    Ok(Brought { entries: with_inner(entries, artifacts, into, observer)?, ..brought })
+}
+
+/// What is there once archives inside are unpacked too.
+fn with_inner(
+    entries: Vec<ManifestEntry>,
+    artifacts: &[Artifact],
+    into: &Path,
+    observer: &dyn Observer,
+) -> Result<Vec<ManifestEntry>, IntakeError> {
+    if unpack_inner(artifacts, into, observer)? { Ok(Manifest::scan(into)?) } else { Ok(entries) }
 }
 
 fn open(path: &Path) -> Result<Content<'static>, FileError> {

@@ -5,6 +5,7 @@ use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
 use kladder_core::base::files::FileError;
 use kladder_core::base::record::RecordError;
 use kladder_core::bring::fetch::{Attempt, FetchError, YardError};
+use kladder_core::bring::inner::InnerError;
 use kladder_core::bring::intake::IntakeError;
 use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::climb::gates::Standing;
@@ -176,6 +177,7 @@ fn task(failure: &Failure) -> Problem {
     match error {
         TaskError::Intake(IntakeError::Fetch(error)) => fetch(error),
         TaskError::Intake(IntakeError::Unpack(error)) => unpack(error, &named),
+        TaskError::Intake(IntakeError::Inner(error)) => inner(error, &named),
         TaskError::Intake(IntakeError::File(error)) | TaskError::File(error) => Problem::file(error),
         TaskError::SetUp(verdict) => check("a set-up command", verdict),
         TaskError::FitOut(verdict) => check("a fit-out", verdict),
@@ -200,6 +202,23 @@ fn task(failure: &Failure) -> Problem {
         TaskError::Checks(verdicts) => checks(verdicts),
         TaskError::Journal(error) => Problem::of(Code::Failed, error),
         TaskError::Cancelled(_) => Problem::interrupted(),
+    }
+}
+
+/// An archive inside another one.
+fn inner(error: &InnerError, named: &str) -> Problem {
+    match error {
+        InnerError::Missing { .. } => {
+            Problem::of(Code::BadFile, error).next(format!("mend `inner` under `unpack` in the definition of {named}"))
+        }
+        InnerError::Unpack { source, .. } => {
+            let problem = unpack(source, named);
+            let why = problem.what.clone();
+            Problem { what: error.to_string(), ..problem }.why(why)
+        }
+        InnerError::InTheWay { .. } => Problem::of(Code::Integrity, error)
+            .next(format!("leave one of them out, or move it, under `unpack` in the definition of {named}")),
+        InnerError::File(error) => Problem::file(error),
     }
 }
 

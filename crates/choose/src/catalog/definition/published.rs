@@ -38,6 +38,8 @@ pub struct Published {
     pub unpacked: Option<u64>,
     /// How it becomes a folder; as it is where nobody says.
     pub unpack: Option<Unpacking>,
+    /// Further files that belong to it, unpacked beside it in this order.
+    pub also: Vec<Published>,
 }
 
 /// A file as it is written.
@@ -49,6 +51,19 @@ pub(super) struct PublishedForm {
     #[serde(default, rename = "where")]
     facts: Conditions,
     #[serde(default)]
+    file: InnerPath,
+    size: Option<u64>,
+    sha256: Digest,
+    unpacked: Option<u64>,
+    unpack: Option<Unpacking>,
+    #[serde(default)]
+    also: Vec<FurtherForm>,
+}
+
+/// A file that belongs to another one.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct FurtherForm {
     file: InnerPath,
     size: Option<u64>,
     sha256: Digest,
@@ -84,8 +99,15 @@ pub(super) fn all(source: &Source, forms: Vec<Spanned<PublishedForm>>) -> Result
 
 impl Published {
     fn of(form: PublishedForm) -> Self {
-        let PublishedForm { scopes, facts, file, size, sha256, unpacked, unpack } = form;
-        Self { scopes, facts, file, size, sha256, unpacked, unpack }
+        let PublishedForm { scopes, facts, file, size, sha256, unpacked, unpack, also } = form;
+        let also = also.into_iter().map(Self::further).collect();
+        Self { scopes, facts, file, size, sha256, unpacked, unpack, also }
+    }
+
+    fn further(form: FurtherForm) -> Self {
+        let FurtherForm { file, size, sha256, unpacked, unpack } = form;
+        let (scopes, facts) = (Vec::new(), Conditions::default());
+        Self { scopes, facts, file, size, sha256, unpacked, unpack, also: Vec::new() }
     }
 
     /// Takes over what it does not say itself.
@@ -95,6 +117,7 @@ impl Published {
         }
         self.unpacked = self.unpacked.or(says.unpacked);
         self.unpack = self.unpack.take().or_else(|| says.unpack.clone());
+        self.also.iter_mut().for_each(|further| further.settle(says, version));
     }
 }
 
@@ -117,6 +140,8 @@ pub struct Unpacking {
     pub absolute_links: AbsoluteLinks,
     /// Names may differ in upper and lower case only.
     pub case_clashes: bool,
+    /// Archives inside, by where they lie after all that, and how each is unpacked in its place at the top.
+    pub inner: BTreeMap<InnerPath, Unpacking>,
 }
 
 /// What becomes of an archive's links to absolute paths.

@@ -60,15 +60,16 @@ impl PlaceRecipe<'_> {
 }
 
 fn unpacking(digest: Canonical, unpack: &Unpacking) -> Canonical {
-    let Unpacking { strip, leave_out, moves, executable, absolute_links, case_clashes } = unpack;
-    digest
+    let Unpacking { strip, leave_out, moves, executable, absolute_links, case_clashes, inner } = unpack;
+    let digest = digest
         .field("strip", (*strip as u64).to_le_bytes())
         .list("leave-out", leave_out)
         .list("move-from", moves.keys())
         .list("move-to", moves.values())
         .list("executable", executable)
         .field("absolute-links", absolute_links.as_str())
-        .field("case-clashes", [u8::from(*case_clashes)])
+        .field("case-clashes", [u8::from(*case_clashes)]);
+    inner.iter().fold(digest, |digest, (path, unpack)| unpacking(digest.field("inner", path.as_str()), unpack))
 }
 
 /// How a place stands.

@@ -210,15 +210,16 @@ fn artifacts(ground: &Ground<'_>, found: &Found<'_>) -> Result<Vec<Artifact>, Ro
     };
     let commands = &found.definition.says.commands;
     let prepared = |pinned: &PinnedArtifact, published| {
-        let artifact = pinned.with(published).ok_or_else(|| RouteError::NoSize { file: pinned.file.clone() })?;
-        Ok::<_, RouteError>(executable(commands, &found.pin.version, artifact))
+        let artifacts = pinned.with(published).map_err(|file| RouteError::NoSize { file: file.clone() })?;
+        let version = &found.pin.version;
+        Ok::<Vec<Artifact>, RouteError>(artifacts.into_iter().map(|one| executable(commands, version, one)).collect())
     };
     let own = found.pin.artifact(machine);
     let own = own.ok_or_else(|| missing(None, found.pin.artifacts.keys().cloned().collect()))?;
-    let mut all = vec![prepared(own, release.and_then(|release| release.published(None, own, machine)))?];
+    let mut all = prepared(own, release.and_then(|release| release.published(None, own, machine)))?;
     for (piece, pinned) in found.pin.piece_artifacts(machine) {
         let pinned = pinned.ok_or_else(|| missing(Some(piece), found.pin.pieces[piece].keys().cloned().collect()))?;
-        all.push(prepared(pinned, release.and_then(|release| release.published(Some(piece), pinned, machine)))?);
+        all.extend(prepared(pinned, release.and_then(|release| release.published(Some(piece), pinned, machine)))?);
     }
     Ok(all)
 }

@@ -281,9 +281,10 @@ impl<'b> Bench<'b> {
         let run = words(trial, filled);
         let mut variables = self.environment(household);
         variables.extend(own_variables(trial, filled.map(|filled| &filled.with)));
-        let folder = &trial.folder.below(folder);
+        let whole = folder;
+        let folder = &trial.folder.below(whole);
         files::create_folder(folder)?;
-        let here = [self.scratch.path().to_path_buf(), folder.to_path_buf()];
+        let here = [self.scratch.path().to_path_buf(), whole.to_path_buf()];
         let writes = self.corners.iter().cloned().chain(here).collect();
         let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
         let setting = process::Setting {

@@ -1,0 +1,108 @@
+//! Releases of several archives, and archives that come out of archives.
+
+use kladder_core::base::digest;
+use kladder_pack::{Entry, Format, pack};
+
+use crate::sandbox::Sandbox;
+
+/// Packs an archive into the yard; returns what a definition says of it.
+fn archive(sandbox: &Sandbox, file: &str, entries: &[Entry]) -> String {
+    let path = sandbox.path("yard").join(file);
+    pack(Format::of_name(file).unwrap(), entries, &path).unwrap();
+    let (sha256, size) = digest::of_file(&path).unwrap();
+    format!("file = \"{file}\", size = {size}, sha256 = \"{sha256}\"")
+}
+
+/// The bytes of an archive.
+fn packed(sandbox: &Sandbox, file: &str, entries: &[Entry]) -> Vec<u8> {
+    archive(sandbox, file, entries);
+    std::fs::read(sandbox.path("yard").join(file)).unwrap()
+}
+
+fn define(sandbox: &Sandbox, artifact: &str) {
+    let text = format!(
+        "tool = \"plank\"\nsummary = \"\"\ncommands.plank = \"bin/plank\"\n[[releases]]\nversion = \"1.0\"\nartifacts = [{{ {artifact} }}]\n"
+    );
+    sandbox.write("catalog/tools/plank.toml", &text);
+    sandbox.wish("plank = \"any\"");
+}
+
+const SCRIPT: &str = "#!/bin/sh\nhere=$(dirname \"$0\")/..\ncat \"$here/share/tide\" \"$here/share/moon\"\n";
+
+#[test]
+fn a_release_of_several_archives_is_one_rung_and_its_pins_hold_all_of_them() {
+    let sandbox = Sandbox::new();
+    let first = archive(&sandbox, "base.tar.gz", &[Entry::program("top/bin/plank", SCRIPT)]);
+    let second = archive(&sandbox, "tide.zip", &[Entry::file("tide", "up\n"), Entry::file("doc/a", "a")]);
+    let third = archive(&sandbox, "moon.tar.xz", &[Entry::file("x/y/moon", "full\n")]);
+    let third = third.split(", ").filter(|part| !part.starts_with("size")).collect::<Vec<_>>().join(", ");
+    define(
+        &sandbox,
+        &format!(
+            "{first}, unpack = {{ strip = 1 }}, also = [{{ {second}, unpack = {{ leave-out = [\"doc\"], move = {{ \"\" = \"share\" }} }} }}, \
+             {{ {third}, unpack = {{ strip = 2, move = {{ \"\" = \"share\" }} }} }}]"
+        ),
+    );
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "up\nfull\n");
+    let pins = sandbox.read("desk/ladder.pinned.toml");
+    assert!(
+        pins.contains("also = [{ file = \"tide.zip\", size = ") && pins.contains("moon.tar.xz\", size = "),
+        "{pins}"
+    );
+    let _ = sandbox.run(&["verify"]).passed();
+    assert!(sandbox.run(&["climb"]).passed().stdout.contains("All rungs stand"));
+    // Other bytes of any of them are other bytes of the release.
+    let other = archive(&sandbox, "tide.zip", &[Entry::file("tide", "down\n")]);
+    let sha = |text: &str| text.split("sha256 = ").nth(1).unwrap().to_owned();
+    sandbox.edit("catalog/tools/plank.toml", &sha(&second), &sha(&other));
+    let told = sandbox.run(&["pin"]);
+    assert!(told.code == 21 && told.stderr.contains("other bytes"), "{}", told.complaint());
+}
+
+#[test]
+fn archives_inside_archives_are_unpacked_beside_the_rest_and_guarded_like_them() {
+    let sandbox = Sandbox::new();
+    let moon = packed(&sandbox, "moon.zip", &[Entry::file("deep/moon", "full\n")]);
+    let data = [Entry::program("usr/bin/plank", SCRIPT), Entry::file("usr/share/tide", "up\n")];
+    let data = packed(&sandbox, "data.tar.xz", &data);
+    let artifact = archive(
+        &sandbox,
+        "plank.tar.gz",
+        &[Entry::file("control", "c"), Entry::file("payload/data.tar.xz", data.clone()), Entry::file("moon.zip", moon)],
+    );
+    let inner = "inner = { \"payload/data.tar.xz\" = { strip = 1 }, \"moon.zip\" = { strip = 1, move = { \"\" = \"share\" } } }";
+    define(&sandbox, &format!("{artifact}, unpack = {{ leave-out = [\"control\"], {inner} }}"));
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "up\nfull\n");
+    let _ = sandbox.run(&["verify"]).passed();
+    let shelf = crate::sandbox::walkdir(&sandbox.path("home/data/shelf/plank"));
+    let left = shelf.iter().find(|path| path.ends_with("moon.zip") || path.ends_with("data.tar.xz"));
+    assert_eq!(left, None, "the inner archives are gone");
+
+    let refused = |entries: &[Entry], inner: &str, said: &str| {
+        let sandbox = Sandbox::new();
+        let artifact = archive(&sandbox, "plank.tar.gz", entries);
+        define(&sandbox, &format!("{artifact}, unpack = {{ inner = {{ {inner} }} }}"));
+        let told = sandbox.run(&["climb"]);
+        assert!(told.code != 0 && told.stderr.contains(said), "{}", told.complaint());
+        assert!(crate::sandbox::walkdir(&sandbox.path("home/data/shelf/plank")).is_empty());
+        assert!(!sandbox.path("outside").exists() && !sandbox.path("home/data/staging/outside").exists());
+    };
+    let program = Entry::program("bin/plank", SCRIPT);
+    refused(std::slice::from_ref(&program), "\"lost.zip\" = {}", "there is no archive lost.zip in plank.tar.gz");
+    let climbing = packed(&sandbox, "c.tar.gz", &[Entry::file("../outside", "x")]);
+    refused(&[program.clone(), Entry::file("c.tar.gz", climbing)], "\"c.tar.gz\" = {}", "was not unpacked");
+    let twice = packed(&sandbox, "t.zip", &[Entry::file("bin/plank", "other")]);
+    refused(
+        &[program.clone(), Entry::file("t.zip", twice)],
+        "\"t.zip\" = {}",
+        "bin/plank of an archive inside is in the way",
+    );
+    // Through a link of the outer one the link of the inner one would lead out.
+    let through = packed(&sandbox, "l.tar.gz", &[Entry::link("a/b/l", "../../outside")]);
+    let outer = [program.clone(), Entry::file("a/x", ""), Entry::link("a/b", "."), Entry::file("l.tar.gz", through)];
+    refused(&outer, "\"l.tar.gz\" = {}", "a/b of an archive inside is in the way");
+    let damaged = Entry::file("d.tar.gz", data[..data.len() / 2].to_vec());
+    refused(&[program, damaged], "\"d.tar.gz\" = {}", "was not unpacked");
+}
