@@ -3,7 +3,11 @@
 //! A *fault* makes something fail for whoever meets it: a need that nothing meets, a licence without a text. A *doubt* may be meant:
 //! a platform that other releases have, a claim that cannot fail, a circle.
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
+
+use petgraph::algo::kosaraju_scc;
+use petgraph::graphmap::DiGraphMap;
 
 use super::{Definition, Expect, Is, Need, Pattern, Preset, Rehearsal, Release, Says, Trial, Way};
 use crate::document::{Place, Source};
@@ -83,9 +87,9 @@ pub enum Fault {
         /// Where both would be seen.
         at: String,
     },
-    /// Tools need each other in a circle: they are climbed together, by name.
+    /// Tools need each other in circles: they are climbed together, by name.
     Circle {
-        /// Those tools, in the order of their needs.
+        /// Those tools.
         tools: Vec<String>,
     },
 }
@@ -109,6 +113,10 @@ pub struct Checked<'c> {
     pub presets: &'c [(Preset, Source)],
     /// The rehearsals that can be read.
     pub rehearsals: &'c [(Rehearsal, Source)],
+    /// By name and capability: the tools; once it was asked for.
+    pub answering: OnceCell<BTreeMap<ToolName, Vec<ToolName>>>,
+    /// All commands; once one was asked for.
+    pub commands: OnceCell<BTreeSet<String>>,
 }
 
 impl Checked<'_> {
@@ -140,11 +148,28 @@ impl Checked<'_> {
         all
     }
 
-    fn answering<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Definition> {
-        self.definitions
-            .values()
-            .map(|(definition, _)| definition)
-            .filter(move |definition| definition.answers_to(name))
+    fn answering<'s>(&'s self, name: &str) -> impl Iterator<Item = &'s Definition> {
+        let answering = self.answering.get_or_init(|| {
+            let mut answering: BTreeMap<ToolName, Vec<ToolName>> = BTreeMap::new();
+            for (tool, (definition, _)) in self.definitions {
+                for name in std::iter::once(tool).chain(&definition.provides) {
+                    answering.entry(name.clone()).or_default().push(tool.clone());
+                }
+            }
+            answering
+        });
+        answering.get(name).into_iter().flatten().map(|tool| &self.definitions[tool].0)
+    }
+
+    /// Whether some tool has a command.
+    fn has_command(&self, command: &str) -> bool {
+        let commands = self.commands.get_or_init(|| {
+            let all = || self.definitions.values().map(|(definition, _)| definition);
+            let own = all().flat_map(Definition::all).flat_map(|says| says.commands.keys());
+            let on_host = all().filter_map(|definition| definition.host.as_ref()).map(|probe| &probe.command);
+            own.chain(on_host).map(ToString::to_string).collect()
+        });
+        commands.contains(command)
     }
 
     fn answers(&self, name: &str) -> bool {
@@ -195,45 +220,29 @@ impl Checked<'_> {
         all
     }
 
-    /// Circles of needs, each once.
+    /// Circles of needs, each once: strongly connected components (Sharir, "A strong-connectivity algorithm and its applications in
+    /// data flow analysis", 1981), since a catalog may be deep.
     fn circles(&self) -> Vec<Remark> {
-        let mut all = Vec::new();
-        let mut done: BTreeSet<&ToolName> = BTreeSet::new();
-        for tool in self.definitions.keys() {
-            let mut way = vec![tool];
-            if !done.contains(tool) && self.leads_back(tool, &mut way, &mut BTreeSet::new()) {
-                done.extend(way.iter().copied());
-                let (_, source) = &self.definitions[tool];
-                let tools = way.iter().map(ToString::to_string).collect();
-                all.push(remark(source, 0, way.get(1).unwrap_or(&tool), Fault::Circle { tools }));
+        let mut graph = DiGraphMap::<&ToolName, ()>::new();
+        for (tool, (definition, _)) in self.definitions {
+            let needs = definition.releases.iter().flat_map(|release| &release.says.needs);
+            for way in needs.filter(|need| !need.private).flat_map(|need| &need.ways) {
+                let other = self.definitions.get_key_value(&way.name);
+                other.filter(|(other, _)| *other != tool).map(|(other, _)| graph.add_edge(tool, other, ()));
             }
         }
-        all
-    }
-
-    /// Whether the needs of the last tool on the way lead to the first one; the way there is left in it.
-    fn leads_back<'s>(
-        &'s self,
-        first: &ToolName,
-        way: &mut Vec<&'s ToolName>,
-        seen: &mut BTreeSet<&'s ToolName>,
-    ) -> bool {
-        let Some((definition, _)) = way.last().and_then(|last| self.definitions.get(*last)) else { return false };
-        let needs = definition.releases.iter().flat_map(|release| &release.says.needs);
-        for need in needs.filter(|need| !need.private).flat_map(|need| &need.ways) {
-            let Some((next, _)) = self.definitions.get_key_value(&need.name) else { continue };
-            if next == first && way.len() > 1 {
-                return true;
-            }
-            if next != first && seen.insert(next) {
-                way.push(next);
-                if self.leads_back(first, way, seen) {
-                    return true;
-                }
-                way.pop();
-            }
+        let mut circles: Vec<Vec<&ToolName>> =
+            kosaraju_scc(&graph).into_iter().filter(|tools| tools.len() > 1).collect();
+        for tools in &mut circles {
+            tools.sort();
         }
-        false
+        circles.sort();
+        let told = |tools: Vec<&ToolName>| {
+            let (_, source) = &self.definitions[tools[0]];
+            let next = tools.iter().skip(1).find(|tool| source.text.contains(tool.as_str())).unwrap_or(&tools[0]);
+            remark(source, 0, next, Fault::Circle { tools: tools.iter().map(ToString::to_string).collect() })
+        };
+        circles.into_iter().map(told).collect()
     }
 }
 
@@ -293,15 +302,8 @@ impl OfTool<'_> {
             let fault = self.checked.known(&lends.to);
             self.tell(0, &lends.to, fault);
         }
-        let has = |command: &str| {
-            let all = self.checked.definitions.values().map(|(definition, _)| definition);
-            let mut all = all.flat_map(|definition| definition.all().into_iter().map(move |says| (definition, says)));
-            all.any(|(definition, says)| {
-                says.commands.contains_key(command)
-                    || definition.host.as_ref().is_some_and(|probe| probe.command.as_str() == command)
-            })
-        };
-        let by = says.commands.values().filter_map(|command| command.by.as_ref()).filter(|by| !has(by.as_str()));
+        let by = says.commands.values().filter_map(|command| command.by.as_ref());
+        let by = by.filter(|by| !self.checked.has_command(by.as_str()));
         let missing: Vec<String> = by.map(ToString::to_string).collect();
         for by in missing {
             self.tell(0, &by, Some(Fault::NoRunner { by: by.clone() }));

@@ -110,6 +110,9 @@ pub fn library(host: &Host, soname: &str) -> Found {
 pub fn module(host: &Host, name: &str) -> Option<bool> {
     let root = Root::open(host);
     let plain = |name: &str| name.replace('-', "_");
+    if name.is_empty() || name.contains('/') || name.starts_with('.') {
+        return Some(false);
+    }
     let loaded = root.has(&format!("/sys/module/{}", plain(name)));
     let kernel = root.line("/proc/sys/kernel/osrelease")?;
     let listed = |list: &str| {
@@ -256,6 +259,7 @@ mod tests {
         assert_eq!((module(&host, "serial"), module(&host, "cdc-acm")), (Some(true), None));
         write("lib/modules/6.8.0/modules.dep", "kernel/drivers/usb/cdc-acm.ko.xz: kernel/x.ko\n");
         assert_eq!((module(&host, "cdc_acm"), module(&host, "other")), (Some(true), Some(false)));
+        assert_eq!(module(&host, "../../proc"), Some(false));
         write("usr/lib/locale/C.utf8/LC_CTYPE", "");
         write("usr/lib/locale/locale-archive", "x\0de_XX.utf8\0");
         let told = ["C.UTF-8", "POSIX", "de_XX.UTF-8", "nn_XX.UTF-8"].map(|name| locale(&host, name));

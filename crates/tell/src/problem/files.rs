@@ -232,12 +232,16 @@ impl Problem {
         let path = match error {
             RecordError::Damaged { path, .. }
             | RecordError::Newer { path, .. }
-            | RecordError::File(FileError { path, .. }) => shell_word(path),
+            | RecordError::File(FileError { path, .. }) => path,
         };
-        Self::record(
-            error,
-            &format!("`rm {path}` forgets it: licences are asked for again, and a restart that was due is not known"),
-        )
+        let lost = match path.file_name().and_then(|name| name.to_str()) {
+            Some("chores.json") => {
+                "what you said is done is asked for again, and a restart that a chore wants is not known"
+            }
+            Some("terms.json") => "licences are asked for again",
+            _ => "a restart that was due is not known",
+        };
+        Self::record(error, &format!("`rm {}` forgets it: {lost}", shell_word(path)))
     }
 
     /// A landing that could not be used.

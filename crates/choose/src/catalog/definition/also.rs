@@ -111,15 +111,20 @@ impl When {
             && self.with.iter().all(|(tool, range)| (here.beside)(tool, range))
     }
 
-    /// Whether two can hold at once, as far as can be seen.
-    fn meets(&self, other: &Self, of: &Definition) -> bool {
-        let both = |release: &Release| {
-            let is_of = |when: &Self| when.is_of(of.scheme, &release.version, Some(release));
-            is_of(self) && is_of(other)
+    /// The releases that it speaks of, a bit each.
+    fn releases(&self, of: &Definition) -> Vec<u64> {
+        let is_of = |release: &Release| self.is_of(of.scheme, &release.version, Some(release));
+        let word = |releases: &[Release]| {
+            releases.iter().enumerate().fold(0, |word, (at, release)| word | (u64::from(is_of(release)) << at))
         };
+        of.releases.chunks(64).map(word).collect()
+    }
+
+    /// Whether two can hold at once, as far as can be seen, of which it is known whether they speak of one release.
+    fn meets(&self, other: &Self, share_a_release: bool, of: &Definition) -> bool {
         let apart = self.tells_releases_apart() && other.tells_releases_apart() && self.version != other.version;
         let on_one = |one: &Scope| other.on.iter().any(|other| one.lies_in(other) || other.lies_in(one));
-        (of.releases.iter().any(both) || (of.releases.is_empty() && !apart))
+        (share_a_release || (of.releases.is_empty() && !apart))
             && (self.on.is_empty() || other.on.is_empty() || self.on.iter().any(on_one))
             && !self.facts.rule_out(&other.facts)
             && self.private.zip(other.private).is_none_or(|(one, other)| one == other)
@@ -189,7 +194,7 @@ pub(super) fn blocks(
     forms: Vec<toml::Spanned<BlockForm>>,
     of: &mut Definition,
 ) -> Result<(), DocumentError> {
-    let mut spans = Vec::new();
+    let (mut spans, mut held): (Vec<std::ops::Range<usize>>, Vec<Vec<u64>>) = (Vec::new(), Vec::new());
     for form in forms {
         let span = form.span();
         let mut form = form.into_inner();
@@ -198,15 +203,19 @@ pub(super) fn blocks(
         let block = Also { when: When { version, series, on, facts, piece, with, private }, says };
         block.says.check().map_err(|message| source.invalid(span.clone(), message))?;
         block.check(of).map_err(|message| source.invalid(span.clone(), message))?;
-        if let Some(at) = of.also.iter().position(|other| other.when.meets(&block.when, of) && differs(other, &block)) {
+        let releases = block.when.releases(of);
+        let share = |at: usize| held[at].iter().zip(&releases).any(|(one, other)| one & other != 0);
+        let meets =
+            |(at, other): (usize, &Also)| other.when.meets(&block.when, share(at), of) && differs(other, &block);
+        if let Some(at) = of.also.iter().enumerate().position(meets) {
             let key = of.also[at].says.contradicts(&block.says).unwrap_or_default();
-            let other: &std::ops::Range<usize> = &spans[at];
-            let line = source.place(other.clone()).line;
+            let line = source.place(spans[at].clone()).line;
             let message = format!("`{key}` is said differently by the block in line {line}, and both can hold at once");
             return Err(source.invalid(span, message));
         }
         of.also.push(block);
         spans.push(span);
+        held.push(releases);
     }
     Ok(())
 }

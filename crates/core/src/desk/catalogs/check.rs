@@ -1,5 +1,6 @@
 //! A catalog's folder, checked: what cannot be read, and what can be known of the rest without running a tool.
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
@@ -60,6 +61,8 @@ pub fn check(folder: &Path) -> Result<CheckedCatalog, CatalogError> {
         licences: &licences,
         presets: &presets,
         rehearsals: &rehearsals,
+        answering: OnceCell::new(),
+        commands: OnceCell::new(),
     };
     let remarks = checked.remarks();
     Ok(CheckedCatalog { name: catalog.about().name.clone(), tools: definitions.len(), broken, remarks })
