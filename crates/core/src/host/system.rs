@@ -49,7 +49,9 @@ pub fn package(host: &Host, name: &str) -> Found {
 
 fn lines(file: &Path) -> Option<impl Iterator<Item = String> + use<>> {
     let file = files::open(file).ok()?;
-    Some(BufReader::new(file).lines().map_while(Result::ok))
+    // A description in another encoding does not end the list.
+    let lines = BufReader::new(file).split(b'\n').map_while(Result::ok);
+    Some(lines.map(|line| String::from_utf8_lossy(&line).into_owned()))
 }
 
 /// The version of an installed package; paragraphs have a blank line between them.
@@ -95,7 +97,7 @@ fn of_pacman(entry: &str, name: &str) -> Option<String> {
 /// A shared library by its soname, where the loader looks; its version is what its file's own name says.
 pub fn library(host: &Host, soname: &str) -> Found {
     let Some(folders) = sys::libraries::folders(&host.root) else { return Found::Unknown };
-    if soname.contains('/') {
+    if !is_file_name(soname) {
         return Found::Nothing;
     }
     let Some(file) = folders.iter().map(|folder| folder.join(soname)).find(|file| file.exists()) else {
@@ -106,11 +108,15 @@ pub fn library(host: &Host, soname: &str) -> Found {
     Found::There(version)
 }
 
+fn is_file_name(name: &str) -> bool {
+    !name.is_empty() && !name.contains(['/', '\0']) && !name.starts_with('.')
+}
+
 /// Whether the kernel has a module: loaded, built in, or to be loaded.
 pub fn module(host: &Host, name: &str) -> Option<bool> {
     let root = Root::open(host);
     let plain = |name: &str| name.replace('-', "_");
-    if name.is_empty() || name.contains('/') || name.starts_with('.') {
+    if !is_file_name(name) {
         return Some(false);
     }
     let loaded = root.has(&format!("/sys/module/{}", plain(name)));
@@ -236,7 +242,10 @@ mod tests {
         assert_eq!((package(&host, "tideglass"), package(&host, "tide")), (there("2.1-r0"), Found::Nothing));
         let gone = "Package: gone\nStatus: deinstall ok config-files\nVersion: 1\n";
         let there_too = "Package: tideglass\nStatus: install ok installed\nVersion: 1:2.1-4+b1\n";
-        write("var/lib/dpkg/status", &format!("{gone}\n{there_too}"));
+        let odd: &[u8] = b"Package: odd\nDescription: V\xe5g\n";
+        let status = [gone.as_bytes(), odd, there_too.as_bytes()].join(&b'\n');
+        fs::create_dir_all(root.path().join("var/lib/dpkg")).unwrap();
+        fs::write(root.path().join("var/lib/dpkg/status"), status).unwrap();
         assert_eq!((package(&host, "tideglass"), package(&host, "gone")), (there("1:2.1-4+b1"), Found::Nothing));
     }
 
@@ -252,7 +261,7 @@ mod tests {
         write("usr/lib/libtide.so.2.1.0", "");
         std::os::unix::fs::symlink("libtide.so.2.1.0", root.path().join("usr/lib/libtide.so.2")).unwrap();
         assert_eq!(library(&host, "libtide.so.2"), Found::There(Some("2.1.0".to_owned())));
-        assert_eq!((library(&host, "libtide.so.3"), library(&host, "../x")), (Found::Nothing, Found::Nothing));
+        assert_eq!(["libtide.so.3", "../x", "..", ""].map(|name| library(&host, name)), [const { Found::Nothing }; 4]);
         assert_eq!(module(&host, "cdc-acm"), None);
         write("proc/sys/kernel/osrelease", "6.8.0\n");
         write("lib/modules/6.8.0/modules.builtin", "kernel/drivers/tty/serial.ko\n");
