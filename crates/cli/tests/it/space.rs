@@ -54,6 +54,24 @@ fn a_shelf_that_fills_up_is_told_and_nothing_half_done_is_left() {
 }
 
 #[test]
+fn a_fit_out_that_fills_the_disk_is_what_is_told_and_is_made_with_more_room() {
+    let sandbox = Sandbox::new();
+    let plank = "#!/bin/sh\nhere=$(dirname \"$0\")/devices\ncase $1 in\n\
+        make) dd if=/dev/zero of=\"$here/sea\" bs=1M count=6 2>/dev/null && echo whole >\"$here/whole\" ;;\n\
+        look) cat \"$here/whole\" ;;\nesac\n";
+    let fit_out = "corners = [\"devices\"]\ncommands = { plank = \"plank\" }\n[[fit-outs]]\nname = \"a sea\"\n\
+        done = { run = [\"plank\", \"look\"] }\ndo = { run = [\"plank\", \"make\"] }\n";
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", plank)], fit_out);
+    sandbox.wish("plank = \"any\"");
+    let lines = "\"$K\" climb --skip-gate disk; echo code $?\n\
+                 mount -o remount,size=64m \"$SMALL\" && \"$K\" climb --skip-gate disk; echo code $?";
+    let Some(ran) = beside_small(&sandbox, "home/data", "5m", lines) else { return };
+    let (first, then) = ran.stdout.split_once("code 30\n").unwrap_or_else(|| panic!("{}{}", ran.stdout, ran.stderr));
+    assert!(ran.stderr.contains("a sea") && !first.contains("at landing"), "{first}{}", ran.stderr);
+    assert!(then.contains("is at landing 1") && then.ends_with("code 0\n"), "{then}");
+}
+
+#[test]
 fn a_cache_that_fills_up_keeps_nothing_and_may_lie_on_another_file_system() {
     let sandbox = Sandbox::new();
     large(&sandbox);
