@@ -9,6 +9,7 @@ mod definition;
 mod desktop;
 mod facts;
 mod gate;
+mod kind;
 mod licence;
 mod memory;
 mod need;
@@ -27,6 +28,7 @@ pub use definition::{
 pub use desktop::{DesktopEntry, Word};
 pub use facts::{Conditions, Facts, Machine, Unknown};
 pub use gate::{Demand, Gate, LIMITS, OfSystem, Ranged, Who};
+pub use kind::Kind;
 pub use licence::Licence;
 pub use memory::Memory;
 pub use need::{Need, Way};

@@ -15,9 +15,8 @@ use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
 use super::Ladder;
-use crate::catalog::{Conditions, Machine};
+use crate::catalog::{Conditions, Kind, Machine};
 use crate::document::{DocumentError, Source};
-use crate::pins::Kind;
 use crate::platform::{Platform, Scope};
 
 #[derive(Deserialize)]

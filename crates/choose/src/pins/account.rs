@@ -1,7 +1,6 @@
 //! What is told of a clash.
 
-use super::Kind;
-use crate::catalog::{Demand, Need, Way};
+use crate::catalog::{Demand, Kind, Need, Way};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range};
 use crate::names::ToolName;

@@ -6,8 +6,8 @@ use std::rc::Rc;
 
 use super::offer::Offer;
 use super::seat::{Choice, Part, Seat};
-use super::{FromCatalog, Kind, Pin, PinnedArtifact, Pins, PinsError};
-use crate::catalog::{Card, CardArtifact, CardRelease, Machine, Need, Way};
+use super::{FromCatalog, Pin, PinnedArtifact, Pins, PinsError};
+use crate::catalog::{Card, CardArtifact, CardRelease, Kind, Machine, Need, Way};
 use crate::ladder::Range;
 use crate::names::{Household, ToolName};
 use crate::platform::Scope;

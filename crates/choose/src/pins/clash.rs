@@ -8,12 +8,12 @@ use std::collections::BTreeSet;
 
 use kladder_solve::{Clash, Fact, Rule};
 
+use super::PinsError;
 use super::account::{ClashReport, ClashingWish, Step, Withheld};
 use super::offer::Offer;
 use super::seat::{Choice, Part, Seat, in_range};
 use super::wishes::Wishes;
-use super::{Kind, PinsError};
-use crate::catalog::{Card, CardRelease, Machine, Need, Way};
+use crate::catalog::{Card, CardRelease, Kind, Machine, Need, Way};
 use crate::ladder::Range;
 use crate::names::{Household, ToolName};
 use crate::version::Version;

@@ -22,8 +22,7 @@ use std::path::PathBuf;
 use serde::Deserialize;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
 
-use super::Kind;
-use crate::catalog::{Machine, PinnedArtifact};
+use crate::catalog::{Kind, Machine, PinnedArtifact};
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
 use crate::names::ToolName;

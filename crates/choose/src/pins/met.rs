@@ -1,6 +1,6 @@
 //! How a rung came to stand for a capability, and what else was there: which rule decided.
 
-use super::why::Asker;
+use super::asker::Asker;
 use super::{Choosing, Pin, Pins, PinsError};
 use crate::catalog::Card;
 use crate::ladder::HostPolicy;
@@ -94,26 +94,5 @@ impl Choosing<'_> {
     fn policy_for(&self, card: &Card) -> HostPolicy {
         let mut wishes = self.ladder.wishes.iter().filter(|wish| card.answers_to(&wish.tool)).map(|wish| wish.host);
         wishes.find(|policy| *policy != HostPolicy::Allow).unwrap_or_default()
-    }
-}
-
-impl Asker {
-    /// The tools and capabilities that it asks for, any of which will do.
-    fn names(&self) -> Vec<&ToolName> {
-        match self {
-            Self::Wish { name, .. } => vec![name],
-            Self::Rung { need, .. } => need.names().collect(),
-        }
-    }
-
-    /// Whether a version would do, whatever series it belongs to.
-    fn allows(&self, card: &Card, version: &Version) -> bool {
-        match self {
-            Self::Wish { range, .. } => range.series.is_none() && range.requirement.allows_by(card.scheme, version),
-            Self::Rung { need, .. } => {
-                let mut ways = need.ways.iter().filter(|way| card.answers_to(&way.name));
-                ways.any(|way| way.version.allows_by(card.scheme, version))
-            }
-        }
     }
 }

@@ -2,9 +2,9 @@
 
 mod account;
 mod answer;
+mod asker;
 mod clash;
 mod file;
-mod kind;
 mod met;
 mod offer;
 mod on_host;
@@ -17,15 +17,15 @@ mod why;
 mod wishes;
 
 pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, Withheld};
+pub use asker::Asker;
 pub use file::{FromCatalog, Pin, Pins, PinsFileError};
-pub use kind::Kind;
 pub use met::{Beside, Met, Rule};
 pub use on_host::{Found, HostPin, NoHost, OnHost, Pinned, host_pins_that_differ};
-pub use why::{Asker, News, Passed, Reason, Shift, Why, shifts};
+pub use why::{News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, Machine, PinnedArtifact};
+use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, Kind, Machine, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::names::ToolName;

@@ -5,40 +5,17 @@
 use std::rc::Rc;
 
 use super::account::{ClashReport, Withheld};
+use super::asker::Asker;
 use super::met::{Beside, Met};
 use super::seat::in_range;
 use super::{Choosing, Moves, Pin, Pins, PinsError};
 use crate::catalog::{Card, CardRelease, Need};
-use crate::document::Place;
 use crate::ladder::{Range, Wish};
 use crate::names::ToolName;
 use crate::version::Version;
 
 /// Releases that were passed over are looked into up to here; the newest first.
 const LOOKED_INTO: usize = 6;
-
-/// Who asks for a rung.
-#[derive(Clone, Debug)]
-pub enum Asker {
-    /// The ladder.
-    Wish {
-        /// As what: the tool or a capability.
-        name: ToolName,
-        /// Which versions it allows.
-        range: Range,
-        /// Where it stands.
-        place: Place,
-    },
-    /// Another rung.
-    Rung {
-        /// Its tool.
-        tool: ToolName,
-        /// Its version.
-        version: Version,
-        /// What it needs.
-        need: Need,
-    },
-}
 
 /// Why a release was not taken.
 #[derive(Clone, Debug)]

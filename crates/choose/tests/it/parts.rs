@@ -4,11 +4,11 @@
 use std::fmt::Write;
 use std::rc::Rc;
 
-use kladder_choose::catalog::{Catalogs, Definition, Here, Machine, Memory};
+use kladder_choose::catalog::{Catalogs, Definition, Here, Kind, Machine, Memory};
 use kladder_choose::document::Source;
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::ToolName;
-use kladder_choose::pins::{Choosing, Kind, Limits, Moves, NoHost, Pin, Pins, PinsError};
+use kladder_choose::pins::{Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError};
 use kladder_choose::version::Requirement;
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;

@@ -13,9 +13,7 @@ use kladder_tell::words;
 use crate::context::Context;
 use crate::person::is_present;
 use crate::render::text::{FAINT, STRONG, shown, styled};
-use crate::render::{Out, asking, look};
-
-use super::wire::difference;
+use crate::render::{Out, asking, difference, look};
 
 /// Places them; a person at the terminal is asked for each of their own files, elsewhere `agrees` counts.
 pub(super) fn place(

@@ -53,7 +53,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
 /// Whether a verdict is about something that a climb makes anew.
 fn is_damage(verdict: &Verdict) -> bool {
     let Outcome::Failed { finding, .. } = &verdict.outcome else { return false };
-    matches!(verdict.subject, Subject::Files { .. } | Subject::Commands)
+    matches!(verdict.subject, Subject::Files { .. } | Subject::Commands | Subject::FitOut { .. })
         || matches!(finding, Finding::OtherLauncher | Finding::NoEntry | Finding::OtherEntry { .. })
 }
 

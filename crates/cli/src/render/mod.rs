@@ -1,10 +1,12 @@
 //! What goes to the terminal.
 
+mod difference;
 mod problem;
 mod progress;
 mod prompt;
 pub(crate) mod text;
 
+pub(crate) use difference::difference;
 pub(crate) use progress::Progress;
 pub(crate) use prompt::{CHOOSING, TAKING, asking, look};
 

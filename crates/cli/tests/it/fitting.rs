@@ -11,6 +11,7 @@ const PLANK: &str = r#"#!/bin/sh
 here=$(dirname "$0")/devices
 case $1 in
     list) ls "$here" ;;
+    has) [ -e "$here/$2" ] ;;
     make) [ ! -e "$here/broken" ] || exit 3; echo "$2" > "$here/$2"; echo made >> "$here/.count" ;;
     half) echo half > "$here/broken"; exit 1 ;;
     remove) rm -f "$here/broken" ;;
@@ -52,17 +53,33 @@ fn a_fit_out_is_made_once_for_a_ladder_seen_to_be_there_and_told() {
     let _ = sandbox.run(&["pin", "--move", "plank"]).passed();
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(device(&sandbox, ".count").as_deref(), Some("made\n"), "it was made once");
-    // Gone from its corner, `verify` misses it, and what is asked for anew is made anew.
+    // Gone from its corner, `verify` misses it, and the command that it names makes it anew.
     let _ = sandbox.run(&["verify"]).passed();
     let ladders = crate::sandbox::walkdir(&sandbox.path("home/data/ladders"));
     fs::remove_file(ladders.iter().find(|path| path.ends_with("devices/buoy")).unwrap()).unwrap();
     let missed = sandbox.run(&["verify"]);
     assert!(missed.code == 30 && missed.stdout.contains("a buoy"), "{}{}", missed.stdout, missed.stderr);
+    assert!(missed.stdout.contains("kladder verify --mend"), "{}", missed.stdout);
+    let _ = sandbox.run(&["verify", "--mend"]).passed();
+    assert_eq!(device(&sandbox, ".count").as_deref(), Some("made\nmade\n"));
+    fs::remove_file(ladders.iter().find(|path| path.ends_with("devices/buoy")).unwrap()).unwrap();
     let record = ladders.iter().find(|path| path.ends_with("fitted/plank.json")).unwrap();
     fs::write(record, "{ damaged").unwrap();
     let _ = sandbox.run(&["climb"]).passed();
     let _ = sandbox.run(&["verify"]).passed();
     assert_eq!(device(&sandbox, "buoy").as_deref(), Some("buoy\n"));
+}
+
+#[test]
+fn a_fit_out_that_is_seen_by_another_rung_is_made_anew_when_that_one_changes() {
+    let fit_out = "[[fit-outs]]\nname = \"a buoy\"\ndone = { run = [\"plank\", \"has\", \"{tombolet.version}\"] }\n\
+        do = { run = [\"plank\", \"make\", \"{tombolet.version}\"] }\n";
+    let sandbox = desk(fit_out);
+    for version in ["1.0.3", "1.1.0"] {
+        sandbox.wish(&format!("plank = \"any\"\ntombolet = \"={version}\""));
+        let _ = sandbox.run(&["climb"]).passed();
+        assert_eq!(device(&sandbox, version), Some(format!("{version}\n")));
+    }
 }
 
 #[test]

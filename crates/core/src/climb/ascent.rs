@@ -230,9 +230,10 @@ impl Climber<'_, '_> {
     }
 }
 
-/// Whether a task is to be done in this climb. What is seen is seen in every landing: checks run anew for each.
+/// Whether a task is to be done in this climb. What is seen is seen in every landing: checks run anew for each, and a fit-out is
+/// looked for in each, since the rungs that it is seen by may be others.
 fn is_due(task: &dyn Task, rung: &Rung) -> bool {
-    rung.todo.contains(&task.name()) || matches!(task.name(), TaskName::Launch | TaskName::Check)
+    rung.todo.contains(&task.name()) || matches!(task.name(), TaskName::Launch | TaskName::FitOut | TaskName::Check)
 }
 
 impl Hands for Climber<'_, '_> {

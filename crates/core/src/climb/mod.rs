@@ -444,6 +444,11 @@ impl Site<'_> {
                 let landings = self.landings();
                 let _ = landings.current_number().map(|number| landings.mark_damaged(number));
             }
+            (Subject::FitOut { rung, .. }, _) => {
+                // Without its record a fit-out is looked at anew, and made where it is not seen.
+                let rung = route.rungs.iter().find(|other| other.key == *rung);
+                let _ = rung.map(|rung| std::fs::remove_file(&rung.fitted));
+            }
             _ => {}
         }
     }

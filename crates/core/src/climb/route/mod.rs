@@ -11,11 +11,11 @@ use std::path::Path;
 use std::rc::Rc;
 
 use found::{All, Found, Needs, bottom_up, needs_between};
-use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Machine, Need, PinnedArtifact, WrongChoice};
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Kind, Machine, Need, PinnedArtifact, WrongChoice};
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::{Household, RungKey, ToolName};
 use kladder_choose::path::InnerPath;
-use kladder_choose::pins::{Kind, Pins};
+use kladder_choose::pins::Pins;
 use kladder_choose::version::Version;
 
 use crate::base::event::RungName;

@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::catalog::Machine;
+use super::Machine;
 use crate::platform::{NotAPlatform, Scope};
 
 /// What something pinned is for: a machine of the ladder, or platforms. A machine comes first: it is the narrower.
