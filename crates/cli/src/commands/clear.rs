@@ -153,6 +153,7 @@ fn wanted(options: &ClearOptions, total: u64, out: &Out) -> Result<bool, Problem
 fn words(item: &Item) -> String {
     clean(&match &item.what {
         Waste::Shelved { name } => format!("shelf {name}"),
+        Waste::Corner { tool } => format!("what {tool} wrote in its corners"),
         Waste::Landing { ladder, number } => format!("landing {number} of {}", shown(ladder)),
         Waste::Ladder { ladder } => format!("landings of {}", shown(ladder)),
         Waste::Artifact | Waste::Partial | Waste::Berth | Waste::Index | Waste::Home => shown(&item.path),
@@ -162,6 +163,7 @@ fn words(item: &Item) -> String {
 fn why(what: &Waste) -> &'static str {
     match what {
         Waste::Shelved { .. } | Waste::Berth => "no landing has it",
+        Waste::Corner { .. } => "no landing has the tool",
         Waste::Landing { .. } => "newer ones are kept",
         Waste::Ladder { .. } => "its file is gone",
         Waste::Artifact => "not used lately",
@@ -175,6 +177,7 @@ fn kind(what: &Waste) -> &'static str {
     match what {
         Waste::Shelved { .. } => "shelf",
         Waste::Berth => "berth",
+        Waste::Corner { .. } => "corner",
         Waste::Landing { .. } => "landing",
         Waste::Ladder { .. } => "ladder",
         Waste::Artifact => "artifact",

@@ -71,6 +71,27 @@ fn a_fit_out_is_made_once_for_a_ladder_seen_to_be_there_and_told() {
 }
 
 #[test]
+fn what_a_rung_wrote_stays_for_the_way_back_and_goes_with_the_last_landing_that_has_it() {
+    let sandbox = desk(BUOY);
+    let _ = sandbox.run(&["climb"]).passed();
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["clear", "--yes"]).passed();
+    let _ = sandbox.run(&["back", "--with-ladder"]).passed();
+    let _ = sandbox.run(&["verify"]).passed();
+    assert_eq!(device(&sandbox, ".count").as_deref(), Some("made\n"));
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let told = sandbox.run(&["clear", "--keep", "1"]).passed().stdout;
+    assert!(told.contains("what plank wrote in its corners"), "{told}");
+    let _ = sandbox.run(&["clear", "--keep", "1", "--yes"]).passed();
+    assert_eq!(device(&sandbox, "buoy"), None);
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(device(&sandbox, ".count").as_deref(), Some("made\n"), "made anew, in a corner that was empty");
+}
+
+#[test]
 fn a_fit_out_that_is_seen_by_another_rung_is_made_anew_when_that_one_changes() {
     let fit_out = "[[fit-outs]]\nname = \"a buoy\"\ndone = { run = [\"plank\", \"has\", \"{tombolet.version}\"] }\n\
         do = { run = [\"plank\", \"make\", \"{tombolet.version}\"] }\n";

@@ -40,6 +40,11 @@ pub enum Waste {
     },
     /// A berth that no landing has.
     Berth,
+    /// What a tool wrote for a ladder no landing of which has it any more.
+    Corner {
+        /// The tool.
+        tool: String,
+    },
     /// A landing that is not to be kept.
     Landing {
         /// The ladder's file.
@@ -184,6 +189,12 @@ pub fn remove(items: &[Item], observer: &dyn Observer) -> Result<(), ClearError>
                 let landings = item.path.ancestors().nth(2).unwrap_or(&item.path);
                 Landings::at(landings).remove(*number)?;
             }
+            Waste::Corner { tool } => {
+                // The record first: what it says was made is about to go.
+                let fitted = item.path.ancestors().nth(2).unwrap_or(&item.path).join("fitted");
+                files::remove_tree(&fitted.join([tool, ".json"].concat()))?;
+                files::vanish(&item.path)?;
+            }
             Waste::Artifact | Waste::Partial => fs::remove_file(&item.path).on("remove", &item.path)?,
             // A link is removed, and what is behind it stays.
             Waste::Home => files::remove_tree(&item.path)?,
@@ -245,6 +256,14 @@ fn ladder(
         let path = landings.folder().join("berths").join(name);
         if !berths.contains(&path) {
             items.push(Item { what: Waste::Berth, size: weight(&path), path });
+        }
+    }
+    let tools: BTreeSet<String> =
+        kept.iter().flat_map(|(_, landing)| &landing.rungs).map(|rung| rung.key.folder_name()).collect();
+    for name in files::names(&landings.folder().join("corners"))? {
+        let (tool, path) = (name.to_string_lossy().into_owned(), landings.folder().join("corners").join(&name));
+        if !tools.contains(&tool) {
+            items.push(Item { what: Waste::Corner { tool }, size: weight(&path), path });
         }
     }
     for (_, landing) in old {
