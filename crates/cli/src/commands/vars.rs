@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::io::Write;
+use std::path::Path;
 use std::process::ExitCode;
 
 use kladder_core::base::dialect::Dialect;
@@ -32,7 +33,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result
     let (path_here, here) = (&context.around.host.path, |name: &std::ffi::OsStr| std::env::var_os(name));
     let (variables, signed) = (last_of_each(landings.environment(path_here, &here)?), landings.signed(path_here)?);
     match options.form {
-        None if !out.json => table(&variables, out),
+        None if !out.json => table(&variables, &replaced(&variables, &context.around.home.data), out),
         Some(Form::Sh | Form::Bash | Form::Zsh) => written(&Dialect::Posix.set_all(&signed)),
         Some(Form::Fish) => written(&Dialect::Fish.set_all(&signed)),
         Some(Form::Powershell) => written(&Dialect::PowerShell.set_all(&signed)),
@@ -42,7 +43,9 @@ pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result
             let text = |value: &OsString| value.to_string_lossy().into_owned();
             let all: BTreeMap<_, _> = variables.iter().map(|(name, value)| (text(name), text(value))).collect();
             let (format, ladder) = (shapes::Vars::FORMAT, shapes::path(&path));
-            let value = shapes::Vars { format, ladder, landing: landing.number, variables: all };
+            let replaced = replaced(&variables, &context.around.home.data);
+            let replaces = replaced.iter().map(|(name, before)| (text(name), text(before))).collect();
+            let value = shapes::Vars { format, ladder, landing: landing.number, variables: all, replaces };
             out.with_values().value(&value)?;
             Ok(ExitCode::SUCCESS)
         }
@@ -61,6 +64,16 @@ fn last_of_each(variables: Vec<(OsString, OsString)>) -> Vec<(OsString, OsString
     all
 }
 
+/// Values of the caller's own that are no part of what takes their place. An older landing's are not the caller's own.
+fn replaced<'v>(variables: &'v [(OsString, OsString)], data: &Path) -> Vec<(&'v OsString, OsString)> {
+    let before = |(name, value): &'v (OsString, OsString)| {
+        let before = std::env::var_os(name).filter(|before| !before.is_empty())?;
+        let stays = value.to_string_lossy().contains(&*before.to_string_lossy());
+        (!stays && !Path::new(&before).starts_with(data)).then_some((name, before))
+    };
+    variables.iter().filter_map(before).collect()
+}
+
 fn written(bytes: &[u8]) -> Result<ExitCode, Problem> {
     let mut stdout = std::io::stdout();
     let done = stdout.write_all(bytes).and_then(|()| stdout.flush());
@@ -68,10 +81,17 @@ fn written(bytes: &[u8]) -> Result<ExitCode, Problem> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn table(variables: &[(OsString, OsString)], out: &Out) -> Result<ExitCode, Problem> {
+fn table(
+    variables: &[(OsString, OsString)],
+    replaced: &[(&OsString, OsString)],
+    out: &Out,
+) -> Result<ExitCode, Problem> {
     let text = |value: &OsString| clean(&value.to_string_lossy());
     let rows = variables.iter().map(|(name, value)| vec![styled(STRONG, text(name)), text(value)]).collect();
     out.say(out.columns(&["variable", "value"], rows, &[]))?;
+    for (name, before) in replaced {
+        out.say(format!("\n{} takes the place of {}, which this shell has.", text(name), text(before)))?;
+    }
     out.say("\nAs lines that a shell takes: `kladder vars --as SHELL`.")?;
     Ok(ExitCode::SUCCESS)
 }

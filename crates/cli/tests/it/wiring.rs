@@ -314,7 +314,10 @@ fn a_home_is_as_it_was_after_all_is_cleared() {
 fn variables_come_out_as_they_are_in_every_language() {
     let sandbox = climbed();
     let json = sandbox.run(&["vars", "--as", "json"]).passed().json();
-    assert_eq!(json["variables"]["ODD"], ODD);
+    assert_eq!((&json["variables"]["ODD"], json["replaces"].as_object().unwrap().len()), (&ODD.into(), 0));
+    let own = sandbox.command(&["vars"]).env("ODD", "my own").output().unwrap();
+    let told = String::from_utf8_lossy(&own.stdout).into_owned();
+    assert!(told.contains("ODD takes the place of my own, which this shell has."), "{told}");
     for (name, program) in shells() {
         let form = if name == "dash" { "sh" } else { name };
         let text = sandbox

@@ -18,6 +18,8 @@ pub struct Vars {
     pub landing: u32,
     /// By name; PATH with the commands in front. What is not UTF-8 is replaced.
     pub variables: BTreeMap<String, String>,
+    /// Values that the caller has for some of them, and that are no part of the new ones.
+    pub replaces: BTreeMap<String, String>,
 }
 
 impl Vars {
