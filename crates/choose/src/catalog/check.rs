@@ -115,7 +115,7 @@ pub struct Checked<'c> {
     pub rehearsals: &'c [(Rehearsal, Source)],
     /// By name and capability: the tools; once it was asked for.
     pub answering: OnceCell<BTreeMap<ToolName, Vec<ToolName>>>,
-    /// All commands; once one was asked for.
+    /// All commands that are programs of their own; once one was asked for.
     pub commands: OnceCell<BTreeSet<String>>,
 }
 
@@ -165,7 +165,9 @@ impl Checked<'_> {
     fn has_command(&self, command: &str) -> bool {
         let commands = self.commands.get_or_init(|| {
             let all = || self.definitions.values().map(|(definition, _)| definition);
-            let own = all().flat_map(Definition::all).flat_map(|says| says.commands.keys());
+            let says = all().flat_map(Definition::all);
+            let own =
+                says.flat_map(|says| &says.commands).filter(|(_, command)| command.by.is_none()).map(|(name, _)| name);
             let on_host = all().filter_map(|definition| definition.host.as_ref()).map(|probe| &probe.command);
             own.chain(on_host).map(ToString::to_string).collect()
         });

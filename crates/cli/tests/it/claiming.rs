@@ -136,7 +136,10 @@ fn a_command_may_be_run_by_another_rungs_with_arguments_and_variables_of_its_own
     let _ = sandbox.run(&["verify"]).passed();
     sandbox.edit("catalog/tools/plank.toml", "by = \"runner\"", "by = \"walker\"");
     let told = sandbox.run(&["climb"]);
-    assert!(told.stderr.contains("is run by `walker`, and no rung has that command"), "{}", told.complaint());
+    assert!(told.stderr.contains("is run by `walker`, and no other rung has that program"), "{}", told.complaint());
+    sandbox.edit("catalog/tools/plank.toml", "by = \"walker\"", "by = \"tide\"");
+    let told = sandbox.run(&["catalog", "check", "../catalog"]);
+    assert!(told.stdout.contains("no tool here has the program `tide`"), "{}", told.stdout);
 }
 
 #[test]

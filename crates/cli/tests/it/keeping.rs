@@ -36,7 +36,7 @@ tools/skerroc.toml:22:11: mistake: release 1.5.0 needs oarwled >=3, and nothing 
 tools/skerroc.toml:16:22: doubt: `says its version` cannot fail: its pattern is like anything, nothing too
 tools/whimbrow.toml:13:12: doubt: release 6.0.2 has no artifact for macos, which another one has
 tools/wrackle.toml:56:18: mistake: nothing here is or provides `whimbro`; `whimbrow` is there
-tools/wrackle.toml:57:37: mistake: no tool here has the command `walker`
+tools/wrackle.toml:57:37: mistake: no tool here has the program `walker`
 tools/wrackle.toml:55:23: mistake: bollwick is named, and no need brings it
 tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circle; they are climbed together
 presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there

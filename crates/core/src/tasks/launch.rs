@@ -36,7 +36,7 @@ pub enum LaunchError {
         what: Brings,
     },
     /// A command is run by another one, which no rung that is seen has.
-    #[error("`{command}` of {tool} is run by `{by}`, and no rung has that command")]
+    #[error("`{command}` of {tool} is run by `{by}`, and no other rung has that program")]
     NoRunner {
         /// Whose command it is.
         tool: ToolName,

@@ -13,7 +13,7 @@ pub fn fault(fault: &Fault) -> String {
         Fault::NoText { licence } => format!("there is no text for the licence `{licence}`: licences/{licence}.txt"),
         Fault::NoSuchTool { name, near } => format!("nothing here is or provides `{name}`{}", meant(near)),
         Fault::NoSuchSeries { tool, series } => format!("no release of {tool} is in the series `{series}`"),
-        Fault::NoRunner { by } => format!("no tool here has the command `{by}`"),
+        Fault::NoRunner { by } => format!("no tool here has the program `{by}`"),
         Fault::NotNeeded { tool } => format!("{tool} is named, and no need brings it"),
         Fault::CannotFail { claim } => format!("`{claim}` cannot fail: its pattern is like anything, nothing too"),
         Fault::Lacks { release, platform } => {
