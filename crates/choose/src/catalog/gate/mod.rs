@@ -208,6 +208,7 @@ mod tests {
         let mistakes = [
             ("memory = \"lots\"", "`lots` is no amount"),
             ("name = \"empty\"", "a gate demands something"),
+            ("file = \"/usr/../../etc\"", "named from `/` on, without `..`"),
             ("os = \"linux\"\nport = 1", "a gate demands one thing"),
             ("virtualisation = \"on\"", "`there` or `usable`"),
             ("colour = \"blue\"", "unknown field `colour`"),
