@@ -9,10 +9,10 @@ use snapbox::{assert_data_eq, str};
 
 use crate::sandbox::Sandbox;
 
-const DOCTOR: &str = r#"#!/bin/sh
+const INSPECTED: &str = r#"#!/bin/sh
 case $1 in
     --version) echo "plank ${2-1.0}" ;;
-    doctor)
+    inspect)
         echo "note: no camera"
         echo "boards: 2"
         echo "licence: none" >&2
@@ -25,15 +25,15 @@ esac
 
 fn desk(definition: &str) -> Sandbox {
     let sandbox = Sandbox::new();
-    let entries = [Entry::program("plank", DOCTOR), Entry::file("tide.txt", "up\n")];
+    let entries = [Entry::program("plank", INSPECTED), Entry::file("tide.txt", "up\n")];
     sandbox.plank("plank.tar.gz", &entries, &["commands = { plank = \"plank\" }\n", definition].concat());
     sandbox.wish("plank = \"any\"");
     sandbox
 }
 
 const CLAIMS: &str = r#"[[checks]]
-name = "the doctor is content"
-run = ["plank", "doctor"]
+name = "the inspection is content"
+run = ["plank", "inspect"]
 expect = { status = [0, 4], never = 'FATAL|note' }
 harmless = { '^note: no camera$' = "a gauge has none" }
 claims = [
@@ -58,11 +58,11 @@ fn every_claim_on_one_output_has_a_verdict_of_its_own() {
         climb.complaint(),
         str![[r#"
 exit 30
-kladder: a check of plank failed: the doctor is content: a keel
+kladder: a check of plank failed: the inspection is content: a keel
   why    found.json has nothing at `/keel`, and a value was expected
-         a check of plank failed: the doctor is content: no file
+         a check of plank failed: the inspection is content: no file
          lost cannot be read: No such file or directory (os error 2)
-         a check of plank failed: the doctor is content: no JSON
+         a check of plank failed: the inspection is content: no JSON
          its output is no JSON: expected value at line 1 column 1
            note: no camera
            boards: 2
