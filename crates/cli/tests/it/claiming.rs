@@ -85,7 +85,7 @@ kladder: a check of plank failed: the inspection is content: a keel
     assert!(verify.contains("it is passed over: none is needed for tides"), "{verify}");
     assert!(verify.contains("plank  1.0      passed  passed    8 passed"), "{verify}");
     // It ends with 0 although it failed.
-    sandbox.edit("catalog/tools/plank.toml", "\"plank\", \"doctor\"", "\"plank\", \"doctor\", \"worse\"");
+    sandbox.edit("catalog/tools/plank.toml", "\"plank\", \"inspect\"", "\"plank\", \"inspect\", \"worse\"");
     let worse = sandbox.run(&["verify"]);
     assert!(worse.code == 30 && worse.stdout.contains("what it wrote has `FATAL`"), "{}", worse.stdout);
 }
