@@ -2,6 +2,7 @@
 
 pub mod blocks;
 pub mod crash;
+pub mod database;
 pub mod dialect;
 pub mod digest;
 pub mod event;

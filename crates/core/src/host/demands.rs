@@ -9,7 +9,7 @@ use std::rc::Rc;
 use std::time::Duration;
 
 use kladder_choose::catalog::{Anew, Demand, Facts, Machine, OfSystem, Ranged};
-use kladder_choose::version::{Requirement, Version};
+use kladder_choose::version::{Requirement, Scheme, Version};
 
 use super::survey::{Host, Root, Survey, Untold, facts, version_of};
 use super::system::{self, Found};
@@ -106,7 +106,7 @@ pub fn judge(demand: &Demand, survey: &Survey, host: &Host) -> (Fact, bool) {
         }
         Demand::Command(wanted) => command(wanted, host),
         Demand::Library(wanted) => within(wanted, system::library(host, &wanted.name)),
-        Demand::Package(wanted) => within(wanted, system::package(host, &wanted.name)),
+        Demand::Package(wanted) => packaged(wanted, system::package(host, &wanted.name)),
         Demand::File(path) => there(path, Some(Root::open(host).has(path))),
         Demand::Module(name) => there(name, system::module(host, name)),
         Demand::Locale(name) => there(name, system::locale(host, name)),
@@ -147,6 +147,17 @@ fn within(wanted: &Ranged, found: Found) -> (Fact, bool) {
         Found::Nothing => (Fact::Nothing, false),
         Found::There(version) => ranged(wanted, Some(&wanted.name), version.as_deref()),
     }
+}
+
+/// A package at the version its makers gave it, or with the packager's revision; an epoch counts where one is asked for.
+fn packaged(wanted: &Ranged, found: Found) -> (Fact, bool) {
+    let Found::There(Some(version)) = &found else { return within(wanted, found) };
+    let without_epoch = version.split_once(':').map_or(version.as_str(), |(_, rest)| rest);
+    let upstream = without_epoch.rsplit_once('-').map_or(without_epoch, |(upstream, _)| upstream);
+    let has_epoch = wanted.range.named().any(|version| version.as_str().contains(':'));
+    let readings = if has_epoch { vec![version.as_str()] } else { vec![without_epoch, upstream] };
+    let allows = |text: &str| text.parse().is_ok_and(|version| wanted.range.allows_by(Scheme::Packaged, &version));
+    (named(&wanted.name, Some(version)), readings.into_iter().any(allows))
 }
 
 /// The packages named for this system, else those for one that it is like; without any nothing can be told.
@@ -251,5 +262,25 @@ impl Host {
     pub fn machine(&self) -> Machine {
         let facts = Rc::new(Known { host: self.clone(), survey: OnceCell::new() });
         Machine { facts, ..Machine::of(self.platform.clone()) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packages_are_held_against_what_their_makers_call_them() {
+        let open = |range: &str, version: &str| {
+            let wanted = format!("tideglass {range}").parse().unwrap();
+            packaged(&wanted, Found::There(Some(version.to_owned()))).1
+        };
+        for range in [">=12", ">=12.2, <12.3", "=12.2.0", "=12.2.0-3", ">=12.2.0-2", ">=4:12", "any"] {
+            assert!(open(range, "4:12.2.0-3"), "{range}");
+        }
+        for range in [">=13", "<12", ">=12.2.0-4", ">=5:1", "=12.2.1"] {
+            assert!(!open(range, "4:12.2.0-3"), "{range}");
+        }
+        assert!(open("<2.1", "2.1~rc1-1") && open(">=2.1", "2.1-r0") && open(">=1.1.1", "1.1.1w-0+deb11u1"));
     }
 }

@@ -20,6 +20,7 @@ pub mod demands;
 pub mod enclosed;
 pub mod process;
 pub mod restart;
+mod rpm;
 pub mod survey;
 pub mod system;
 pub mod tools;

@@ -1,7 +1,7 @@
 //! What the system itself has: packages, shared libraries, modules, locales, limits. Read from its files; nothing is run.
 //!
 //! Sources: deb-control(5) and dpkg(1) for `/var/lib/dpkg/status`, the Alpine package database `/lib/apk/db/installed`, the
-//! folders of `/var/lib/pacman/local`; ld.so(8) for shared libraries; `proc_pid_limits(5)`; `modules.builtin` and
+//! folders of `/var/lib/pacman/local`, RPM's as [`rpm`] has it; ld.so(8) for shared libraries; `proc_pid_limits(5)`; `modules.builtin` and
 //! `modules.dep` of kmod. Of package databases in other forms nothing is known.
 
 use std::fs;
@@ -11,6 +11,7 @@ use std::path::Path;
 
 use kladder_choose::catalog::LIMITS;
 
+use super::rpm;
 use super::survey::{Host, Root};
 use crate::base::files;
 use crate::sys;
@@ -44,8 +45,14 @@ pub fn package(host: &Host, name: &str) -> Found {
     if root.has("/var/lib/pacman/local") {
         return Found::of(root.names("/var/lib/pacman/local").iter().find_map(|entry| of_pacman(entry, name)));
     }
+    if let Some(database) = RPM_DATABASES.iter().find(|database| root.has(database)) {
+        return rpm::version(&root.at(database), name).map_or(Found::Unknown, Found::of);
+    }
     Found::Unknown
 }
+
+/// Where systems keep the package database of RPM, as it is since `SQLite` holds it.
+const RPM_DATABASES: [&str; 2] = ["/usr/lib/sysimage/rpm/rpmdb.sqlite", "/var/lib/rpm/rpmdb.sqlite"];
 
 fn lines(file: &Path) -> Option<impl Iterator<Item = String> + use<>> {
     let file = files::open(file).ok()?;

@@ -17,6 +17,7 @@ use serde::{Deserialize, Serialize};
 
 use super::intent::Intent;
 use super::step::Step;
+use crate::base::database;
 use crate::base::record::path as path_text;
 
 const VERSION: i64 = 2;
@@ -202,9 +203,8 @@ impl Journal {
                 .pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))
                 .map(|version| (connection, version))
         };
-        let name = percent_encoding::utf8_percent_encode(&path.to_string_lossy(), URI).to_string();
         // Without the right to make the file that readers share, the journal is read as it stands.
-        let opened = open(&format!("file:{name}")).or_else(|_| open(&format!("file:{name}?immutable=1")));
+        let opened = open(&database::uri(&path)).or_else(|_| open(&database::as_it_stands(&path)));
         let (connection, version) = opened.map_err(wrong)?;
         if version > VERSION {
             return Err(JournalError::Newer { path: path.clone(), version });
@@ -364,10 +364,6 @@ impl Journal {
         self.told(select())
     }
 }
-
-/// What stays as it is in the path of a `file:` URI.
-const URI: &percent_encoding::AsciiSet =
-    &percent_encoding::NON_ALPHANUMERIC.remove(b'/').remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 fn now() -> i64 {
     jiff::Timestamp::now().as_millisecond()
