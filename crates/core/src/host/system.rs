@@ -1,7 +1,7 @@
 //! What the system itself has: packages, shared libraries, modules, locales, limits. Read from its files; nothing is run.
 //!
 //! Sources: deb-control(5) and dpkg(1) for `/var/lib/dpkg/status`, the Alpine package database `/lib/apk/db/installed`, the
-//! folders of `/var/lib/pacman/local`, RPM's as [`rpm`] has it; ld.so(8) for shared libraries; `proc_pid_limits(5)`; `modules.builtin` and
+//! folders of `/var/lib/pacman/local`, RPM's as module `rpm` has it; ld.so(8) for shared libraries; `proc_pid_limits(5)`; `modules.builtin` and
 //! `modules.dep` of kmod. Of package databases in other forms nothing is known.
 
 use std::fs;
