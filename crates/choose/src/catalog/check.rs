@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use petgraph::algo::kosaraju_scc;
 use petgraph::graphmap::DiGraphMap;
 
-use super::{Definition, Expect, Is, Need, Pattern, Preset, Rehearsal, Release, Says, Trial, Way};
+use super::{Definition, Expect, FitOut, Is, Need, Pattern, Preset, Rehearsal, Release, Says, Trial, Way};
 use crate::document::{Place, Source};
 use crate::names::ToolName;
 use crate::near::near;
@@ -291,7 +291,13 @@ impl OfTool<'_> {
                 _ => Vec::new(),
             };
             let (release, need) = (release.version.to_string(), need.to_string());
-            self.tell(from, name, Some(Fault::NothingMeets { release, need, near }));
+            let one = remark(self.source, from, name, Fault::NothingMeets { release, need: need.clone(), near });
+            // What is said once for all releases is told once, of the first.
+            let is_it =
+                |known: &Remark| matches!(&known.fault, Fault::NothingMeets { need: other, .. } if *other == need);
+            if !self.remarks.iter().any(|known| known.place == one.place && is_it(known)) {
+                self.remarks.push(one);
+            }
         }
     }
 
@@ -312,7 +318,8 @@ impl OfTool<'_> {
         }
         let commands = says.commands.values();
         let templates = commands.flat_map(|command| command.arguments.iter().chain(command.variables.values()));
-        let runs = says.checks.iter().chain(&says.set_up).flat_map(|trial| &trial.run);
+        let trials = says.checks.iter().chain(&says.set_up).chain(says.fit_outs.iter().flat_map(FitOut::trials));
+        let runs = trials.flat_map(|trial| &trial.run);
         self.named(
             templates
                 .chain(says.variables.values().map(|variable| &variable.value))

@@ -13,10 +13,13 @@ fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
     sandbox.edit(&tool("skerroc"), "oarweld = \">=3\"", "oarwled = \">=3\"");
     sandbox.edit(&tool("skerroc"), "'^skerroc (?<version>\\S+)'", "'(skerroc)*'");
     sandbox.edit(&tool("neapstone"), "commands = ", "licence = \"no-terms\"\ncommands = ");
-    let added = "\n[[also]]\nseries = \"stable\"\nvariables = { TIDE = \"{bollwick.folder}\" }\n\
+    let added = "\n[[also]]\nseries = \"stable\"\nneeds = { skeroc = \"any\" }\nvariables = { TIDE = \"{bollwick.folder}\" }\n\
         lends = [{ to = \"whimbro\", at = \"x\" }]\ncommands.tide = { file = \"x\", by = \"walker\" }\n";
     let wrackle = sandbox.read(&tool("wrackle")) + added;
     sandbox.write(&tool("wrackle"), &wrackle);
+    let another = "\n[[fit-outs]]\nname = \"another\"\ndone = { run = [\"seichebox\", \"{bollwick.version}\"] }\n\
+        do = { run = [\"seichebox\"] }\n";
+    sandbox.edit(&tool("seichebox"), "\n[[fit-outs]]", &[another, "\n[[fit-outs]]"].concat());
     sandbox.edit(&tool("tombolet"), "kind = ", "needs = { oarweld = \"any\" }\nkind = ");
     sandbox.edit(&tool("whimbrow"), "for = [\"any\"]", "for = [\"linux\"]");
     let text = sandbox.read(&tool("whimbrow"));
@@ -32,16 +35,18 @@ fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
         str![[r#"
 tools/tidlow.toml:3:1: mistake: the key `sumary` means nothing here
 tools/neapstone.toml:5:12: mistake: there is no text for the licence `no-terms`: licences/no-terms.txt
+tools/seichebox.toml:21:31: mistake: bollwick is named, and no need brings it
 tools/skerroc.toml:22:11: mistake: release 1.5.0 needs oarwled >=3, and nothing here meets that; `oarweld` is there
 tools/skerroc.toml:16:22: doubt: `says its version` cannot fail: its pattern is like anything, nothing too
 tools/whimbrow.toml:13:12: doubt: release 6.0.2 has no artifact for macos, which another one has
-tools/wrackle.toml:56:18: mistake: nothing here is or provides `whimbro`; `whimbrow` is there
-tools/wrackle.toml:57:37: mistake: no tool here has the program `walker`
-tools/wrackle.toml:55:23: mistake: bollwick is named, and no need brings it
+tools/wrackle.toml:55:11: mistake: release 1.0.0 needs skeroc, and nothing here meets that; `skerroc` is there
+tools/wrackle.toml:57:18: mistake: nothing here is or provides `whimbro`; `whimbrow` is there
+tools/wrackle.toml:58:37: mistake: no tool here has the program `walker`
+tools/wrackle.toml:56:23: mistake: bollwick is named, and no need brings it
 tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circle; they are climbed together
 presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there
 rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel`; `oarweld` is there
-11 definitions in tide-gauge: 8 mistakes, 3 doubts.
+11 definitions in tide-gauge: 10 mistakes, 3 doubts.
 
 "#]]
     );
