@@ -179,6 +179,8 @@ fn the_word_of_a_person_opens_what_nobody_can_see_until_something_else_is_asked(
     assert_eq!(sandbox.run(&["climb"]).code, 32, "another text is another chore");
     sandbox.edit("catalog/tools/tombolet.toml", "lighthouse", "harbour office");
     let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["clear", "--all", "--yes"]).passed();
+    assert!(!sandbox.path("home/data").exists(), "what was said goes with all the rest");
 }
 
 #[test]

@@ -106,6 +106,14 @@ fn patterns_and_words_may_name_folders_and_versions_of_other_rungs() {
 }
 
 #[test]
+fn a_claim_on_a_file_waits_for_no_pipe() {
+    let claim = "[[checks]]\nname = \"piped\"\nrun = [\"mkfifo\", \"pipe\"]\n\
+        claims = [{ name = \"written\", file = \"pipe\", holds = 'x' }]\n";
+    let failed = desk(claim).run(&["climb"]);
+    assert!(failed.code == 30 && failed.stderr.contains("it is not a plain file"), "{}", failed.complaint());
+}
+
+#[test]
 fn a_command_may_be_run_by_another_rungs_with_arguments_and_variables_of_its_own() {
     let sandbox = Sandbox::new();
     let script = "echo \"$TIDE is $1, $2\"\n";

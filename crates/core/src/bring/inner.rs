@@ -4,7 +4,7 @@
 //! put beside the rest: nothing takes the place of something else, and nothing goes through a link, since a link that stays inside
 //! from where it stood may lead out from where another link puts it.
 
-use std::fs::{self, File};
+use std::fs;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::Artifact;
@@ -73,7 +73,7 @@ fn unpack_one(outer: &Artifact, path: &InnerPath, into: &Path, observer: &dyn Ob
     unpacking.executable.extend(outer.unpack.executable.iter().cloned());
     let inner =
         Artifact { file: path.clone(), size, sha256: outer.sha256, unpacked: outer.unpacked, unpack: unpacking };
-    let content = Content::Whole(File::open(&packed).on("open", &packed)?);
+    let content = Content::Whole(files::open(&packed)?);
     unpack([(content, &inner)], &beside, &Twins::default(), observer)
         .map_err(|source| InnerError::Unpack { path: path.clone(), source })?;
     unpack_inner(std::slice::from_ref(&inner), &beside, observer)?;

@@ -131,6 +131,7 @@ const OURS: [(&str, &[&str]); 3] = [
             "journal.db-wal",
             "journal.db-shm",
             "terms.json",
+            "chores.json",
             "restarts.json",
             "rates.json",
         ],

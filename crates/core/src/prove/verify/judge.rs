@@ -1,6 +1,5 @@
 //! From what a command did to whether that is what was expected, and every other claim on it.
 
-use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
@@ -8,6 +7,7 @@ use kladder_choose::catalog::{Claim, Is, Of, Pattern, Trial, Value};
 use kladder_choose::template::Hole;
 
 use crate::base::event::{Finding, Looked, Outcome, Output, Skipped, Stream};
+use crate::base::files::{self, Attach, FileError};
 use crate::host::process::{Ended, Ran};
 use crate::prove::causes;
 
@@ -101,9 +101,10 @@ impl Judged<'_> {
                 let named = file.fill(|hole| (self.value)(hole).unwrap_or_default().into());
                 let path = self.folder.join(named);
                 let mut text = Vec::new();
-                let read = File::open(&path).and_then(|file| file.take(MOST).read_to_end(&mut text));
-                if let Err(error) = read {
-                    return Err(Finding::NoFile { file: file.as_written(), error: error.to_string() });
+                // Whatever the command left there: a pipe is not waited for.
+                let read = files::open(&path).and_then(|file| file.take(MOST).read_to_end(&mut text).on("read", &path));
+                if let Err(FileError { source, .. }) = read {
+                    return Err(Finding::NoFile { file: file.as_written(), error: source.to_string() });
                 }
                 (Looked::File { file: file.as_written() }, String::from_utf8_lossy(&text).into_owned())
             }
