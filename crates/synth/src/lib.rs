@@ -49,6 +49,8 @@ pub struct Release {
     pub excludes: Vec<Way>,
     /// Pieces, and what each needs.
     pub pieces: Vec<(String, Vec<Need>)>,
+    /// What it provides besides its tool's capabilities, and in which version.
+    pub provides: Vec<(String, String)>,
     /// The platforms it has artifacts for; one that runs everywhere when empty.
     pub platforms: Vec<String>,
 }

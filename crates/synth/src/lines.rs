@@ -22,6 +22,7 @@ impl Made {
     /// !tombolet:<2           it does not stand beside
     /// +lens                  it has a piece
     /// +lens=oarweld:>=2      … that needs something
+    /// =tide-format:3.1       it provides this, in this version
     /// @linux/x86_64          its artifact is for this platform; for all without such a word
     /// ```
     ///
@@ -69,6 +70,8 @@ impl Release {
         } else if let Some(piece) = word.strip_prefix('+') {
             let (name, needs) = piece.split_once('=').map_or((piece, Vec::new()), |(name, n)| (name, vec![need(n)]));
             self.pieces.push((name.to_owned(), needs));
+        } else if let Some((name, version)) = word.strip_prefix('=').and_then(|word| word.split_once(':')) {
+            self.provides.push((name.to_owned(), version.to_owned()));
         } else if word.contains(':') {
             self.needs.push(need(word));
         } else if word.len() == 10 && word.starts_with("20") {

@@ -75,6 +75,10 @@ fn release(tool: &str, release: &Release) -> Table {
     if !release.excludes.is_empty() {
         table.insert("excludes", value(ranges(&release.excludes)));
     }
+    if !release.provides.is_empty() {
+        let provides = release.provides.iter().map(|(name, version)| (name.as_str(), Value::from(version.as_str())));
+        table.insert("provides", value(provides.collect::<InlineTable>()));
+    }
     table.insert("artifacts", value(artifacts(&release.platforms, &format!("{tool}-{}", release.version))));
     let mut pieces = Table::new();
     pieces.set_implicit(true);

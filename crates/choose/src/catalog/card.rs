@@ -7,12 +7,14 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Also, Brings, Definition, Demand, Machine, Need, Piece, Published, Release, Says, Unpacking, Way, When};
+use super::{
+    Also, Brings, Definition, Demand, Machine, Need, Piece, Provided, Published, Release, Says, Unpacking, Way, When,
+};
 use crate::digest::Digest;
 use crate::names::ToolName;
 use crate::path::InnerPath;
 use crate::platform::{Platform, Scope};
-use crate::version::{Scheme, Version};
+use crate::version::{Requirement, Scheme, Version};
 
 /// A tool as the resolver sees it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -23,8 +25,8 @@ pub struct Card {
     pub digest: Digest,
     /// How its versions are ordered.
     pub scheme: Scheme,
-    /// The capabilities it provides.
-    pub provides: Vec<ToolName>,
+    /// What it provides besides itself, and when.
+    pub provides: Vec<Provided>,
     /// Whether it can be found on the host.
     pub on_host: bool,
     /// Whether blocks, releases or pieces bring more than the tool as a whole, or something else.
@@ -188,7 +190,7 @@ impl Card {
             tool: definition.tool.clone(),
             digest,
             scheme: definition.scheme,
-            provides: definition.provides.clone(),
+            provides: Provided::all(definition),
             on_host: definition.host.is_some(),
             varies: definition.varies(),
             brings: definition.says.brings(),
@@ -198,7 +200,27 @@ impl Card {
 
     /// Whether it is called so, or provides it.
     pub fn answers_to(&self, name: &str) -> bool {
-        self.tool == *name || self.provides.iter().any(|capability| *capability == *name)
+        self.tool == *name || self.provides.iter().any(|provided| provided.name == *name)
+    }
+
+    /// The version of `name` that counts where this tool's is `version`, and how it is ordered; `None` where the tool does not
+    /// stand for it there.
+    pub fn counting<'v>(
+        &'v self,
+        name: &str,
+        version: &'v Version,
+        series: &[String],
+    ) -> Option<(Scheme, &'v Version)> {
+        if self.tool == *name {
+            return Some((self.scheme, version));
+        }
+        Provided::counting(&self.provides, name, self.scheme, version, series)
+    }
+
+    /// Whether it meets who asks for `name` in these versions, where its own is `version`.
+    pub fn meets(&self, name: &str, range: &Requirement, version: &Version) -> bool {
+        let series = self.release(version).map(|release| release.series.as_slice()).unwrap_or_default();
+        self.counting(name, version, series).is_some_and(|(scheme, version)| range.allows_by(scheme, version))
     }
 
     /// The release of a version.

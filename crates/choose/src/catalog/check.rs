@@ -87,6 +87,13 @@ pub enum Fault {
         /// Where both would be seen.
         at: String,
     },
+    /// A tool is preferred for what it does not provide.
+    NotAProvider {
+        /// The tool.
+        tool: String,
+        /// The capability.
+        capability: String,
+    },
     /// Tools need each other in circles: they are climbed together, by name.
     Circle {
         /// Those tools.
@@ -101,8 +108,10 @@ impl Fault {
     }
 }
 
-/// A catalog as it is checked: with the texts, so that places can be told.
-pub struct Checked<'c> {
+/// What is checked of a catalog: with the texts, so that places can be told.
+pub struct Texts<'c> {
+    /// Which tools come first for a capability, and where that stands.
+    pub prefer: (&'c BTreeMap<ToolName, Vec<ToolName>>, &'c Source),
     /// The definitions that can be read.
     pub definitions: &'c BTreeMap<ToolName, (Definition, Source)>,
     /// The tools whose definitions cannot be read: whatever is said of them may be so.
@@ -113,16 +122,35 @@ pub struct Checked<'c> {
     pub presets: &'c [(Preset, Source)],
     /// The rehearsals that can be read.
     pub rehearsals: &'c [(Rehearsal, Source)],
+}
+
+impl Texts<'_> {
+    /// All that is to be told, in the order of the tools.
+    pub fn remarks(&self) -> Vec<Remark> {
+        Checked { texts: self, answering: OnceCell::new(), commands: OnceCell::new() }.remarks()
+    }
+}
+
+/// A catalog as it is checked.
+struct Checked<'c> {
+    texts: &'c Texts<'c>,
     /// By name and capability: the tools; once it was asked for.
-    pub answering: OnceCell<BTreeMap<ToolName, Vec<ToolName>>>,
+    answering: OnceCell<BTreeMap<ToolName, Vec<ToolName>>>,
     /// All commands that are programs of their own; once one was asked for.
-    pub commands: OnceCell<BTreeSet<String>>,
+    commands: OnceCell<BTreeSet<String>>,
+}
+
+impl<'c> std::ops::Deref for Checked<'c> {
+    type Target = Texts<'c>;
+
+    fn deref(&self) -> &Texts<'c> {
+        self.texts
+    }
 }
 
 impl Checked<'_> {
-    /// All that is to be told, in the order of the tools.
-    pub fn remarks(&self) -> Vec<Remark> {
-        let mut all = Vec::new();
+    fn remarks(&self) -> Vec<Remark> {
+        let mut all = self.preferences();
         for (definition, source) in self.definitions.values() {
             let mut of = OfTool { checked: self, definition, source, remarks: Vec::new() };
             of.look();
@@ -148,11 +176,27 @@ impl Checked<'_> {
         all
     }
 
+    /// What is preferred for something that it does not provide.
+    fn preferences(&self) -> Vec<Remark> {
+        let (prefer, source) = self.prefer;
+        let each = prefer.iter().flat_map(|(capability, tools)| tools.iter().map(move |tool| (capability, tool)));
+        let fault = |(capability, tool): (&ToolName, &ToolName)| {
+            let is_one =
+                || self.unreadable.contains(tool) || self.answering(capability).any(|known| known.tool == *tool);
+            let wrong = || Fault::NotAProvider { tool: tool.to_string(), capability: capability.to_string() };
+            let fault = self.known(tool).or_else(|| (!is_one()).then(wrong))?;
+            let table = source.text.find("prefer").unwrap_or(0);
+            let line = source.text[table..].find(capability.as_str()).map_or(table, |at| table + at);
+            Some(remark(source, line, tool, fault))
+        };
+        each.filter_map(fault).collect()
+    }
+
     fn answering<'s>(&'s self, name: &str) -> impl Iterator<Item = &'s Definition> {
         let answering = self.answering.get_or_init(|| {
             let mut answering: BTreeMap<ToolName, Vec<ToolName>> = BTreeMap::new();
             for (tool, (definition, _)) in self.definitions {
-                for name in std::iter::once(tool).chain(&definition.provides) {
+                for name in std::iter::once(tool).chain(&definition.provides()) {
                     answering.entry(name.clone()).or_default().push(tool.clone());
                 }
             }
@@ -194,7 +238,7 @@ impl Checked<'_> {
             || self.answering(&way.name).any(|definition| {
                 let pieces = |release: &Release| way.pieces.iter().all(|piece| release.pieces.contains_key(piece));
                 let fits =
-                    |release: &Release| way.version.allows_by(definition.scheme, &release.version) && pieces(release);
+                    |release: &Release| definition.meets(&way.name, &way.version, &release.version) && pieces(release);
                 // What the host has is not known here.
                 definition.host.is_some() || definition.releases.iter().any(fits)
             })

@@ -14,13 +14,14 @@ mod licence;
 mod memory;
 mod need;
 mod preset;
+mod provides;
 mod rehearsal;
 mod several;
 mod trial;
 
 pub use brings::Brings;
 pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, Details, PinnedArtifact};
-pub use check::{Checked, Fault, Remark};
+pub use check::{Fault, Remark, Texts};
 pub use definition::{
     AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, How, Lends, LinesFor, Piece,
     Published, Release, Says, Unpacking, Variable, VariableName, When, Whose, WrongChoice,
@@ -33,10 +34,12 @@ pub use licence::Licence;
 pub use memory::Memory;
 pub use need::{Need, Way};
 pub use preset::{Preset, PresetRung};
+pub use provides::{Provided, Provides};
 pub use rehearsal::{Ask, Filled, NotFilled, OfRung, Part, Rehearsal, fill_words};
 pub use several::Catalogs;
 pub use trial::{Claim, Expect, Is, Of, Pattern, Trial, Value};
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
@@ -104,12 +107,16 @@ pub struct About {
     pub title: String,
     /// Where its artifacts come from, best first.
     pub yards: Vec<YardAddress>,
+    /// By capability: the tools that are tried before others, in this order.
+    pub prefer: BTreeMap<ToolName, Vec<ToolName>>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct AboutFile {
     catalog: AboutForm,
+    #[serde(default)]
+    prefer: BTreeMap<ToolName, Vec<ToolName>>,
 }
 
 #[derive(Deserialize)]
@@ -144,12 +151,12 @@ impl About {
         if format > FORMAT {
             return Err(CatalogError::Newer { path: source.path.clone(), format });
         }
-        let AboutFile { catalog: AboutForm { name, title, yards, _format: _ } } = source.parse()?;
+        let AboutFile { catalog: AboutForm { name, title, yards, _format: _ }, prefer } = source.parse()?;
         let yard = |text: &Spanned<String>| {
             YardAddress::new(text.get_ref(), base).map_err(|error| source.invalid(text.span(), error.to_string()))
         };
         let yards = yards.iter().map(yard).collect::<Result<_, _>>()?;
-        Ok(Self { title: title.unwrap_or_else(|| name.clone()), name, yards })
+        Ok(Self { title: title.unwrap_or_else(|| name.clone()), name, yards, prefer })
     }
 }
 
@@ -183,7 +190,7 @@ impl Head {
         Self {
             kind: definition.kind.clone(),
             summary: definition.summary.clone(),
-            provides: definition.provides.clone(),
+            provides: definition.provides(),
             commands: definition.says.commands.keys().map(ToString::to_string).collect(),
         }
     }
@@ -230,6 +237,12 @@ pub trait Catalog {
     fn heads(&self) -> Result<Vec<(ToolName, Head)>, CatalogError> {
         let head = |name: &ToolName| Ok(self.definition(name)?.map(|(found, _)| (name.clone(), Head::of(&found))));
         self.names().iter().filter_map(|name| head(name).transpose()).collect()
+    }
+
+    /// What each tool provides besides itself, as far as definitions can be used; those that provide nothing may be left out.
+    fn provided(&self) -> Vec<(ToolName, Vec<ToolName>)> {
+        let provided = |name: &ToolName| Some((name.clone(), self.definition(name).ok()??.0.provides()));
+        self.names().iter().filter_map(provided).collect()
     }
 }
 

@@ -38,6 +38,7 @@ pub struct Catalogs {
     cards: RefCell<BTreeMap<ToolName, Rc<Card>>>,
     heads: OnceCell<Vec<(ToolName, Head)>>,
     providers: OnceCell<Providers>,
+    bundles: OnceCell<Providers>,
 }
 
 impl Catalogs {
@@ -57,7 +58,15 @@ impl Catalogs {
             }
         }
         let (definitions, cards) = (RefCell::default(), RefCell::default());
-        Ok(Self { all, tools, definitions, cards, heads: OnceCell::new(), providers: OnceCell::new() })
+        Ok(Self {
+            all,
+            tools,
+            definitions,
+            cards,
+            heads: OnceCell::new(),
+            providers: OnceCell::new(),
+            bundles: OnceCell::new(),
+        })
     }
 
     /// What each says of itself, the most important first.
@@ -168,6 +177,29 @@ impl Catalogs {
             providers
         });
         Ok(providers.get(capability).map(Vec::as_slice).unwrap_or_default())
+    }
+
+    /// The tools that bring another tool of the catalog along, sorted by name. A definition that cannot be used brings nothing.
+    pub fn bundles(&self, tool: &str) -> &[ToolName] {
+        let bundles = self.bundles.get_or_init(|| {
+            let mut bundles = Providers::new();
+            for (at, catalog) in self.all.iter().enumerate() {
+                for (bundle, provides) in catalog.provided() {
+                    let brought = provides.into_iter().filter(|name| self.has(name) && *name != bundle);
+                    for name in brought.filter(|_| self.tools.get(&bundle) == Some(&at)) {
+                        bundles.entry(name).or_default().push(bundle.clone());
+                    }
+                }
+            }
+            bundles.values_mut().for_each(|all| all.sort());
+            bundles
+        });
+        bundles.get(tool).map(Vec::as_slice).unwrap_or_default()
+    }
+
+    /// The tools that are tried first for a capability, as the first catalog says that says something.
+    pub fn preferred(&self, capability: &str) -> &[ToolName] {
+        self.abouts().find_map(|about| about.prefer.get(capability)).map(Vec::as_slice).unwrap_or_default()
     }
 
     /// The licence that a tool's definition names, with its text: from the catalog that the tool is from.

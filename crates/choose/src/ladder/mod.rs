@@ -93,6 +93,8 @@ pub struct Wish {
     pub host: HostPolicy,
     /// It is left out where it cannot be had.
     pub optional: bool,
+    /// For a capability: the tools that are tried before others, in this order.
+    pub prefer: Vec<ToolName>,
     /// Where its name stands.
     pub place: Place,
     /// Where it says which versions will do.
@@ -224,6 +226,7 @@ struct WishForm {
     pieces: Vec<String>,
     host: HostPolicy,
     optional: bool,
+    prefer: Vec<ToolName>,
     /// The whole value is one string.
     short: bool,
 }
@@ -239,6 +242,8 @@ struct WishTable {
     host: HostPolicy,
     #[serde(default)]
     optional: bool,
+    #[serde(default)]
+    prefer: Vec<ToolName>,
 }
 
 impl<'de> Deserialize<'de> for WishForm {
@@ -248,7 +253,7 @@ impl<'de> Deserialize<'de> for WishForm {
             type Value = WishForm;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str(
-                    "a requirement like \"1.4\", a series, or a table with `version`, `series`, `pieces`, `host` and `optional`",
+                    "a requirement like \"1.4\", a series, or a table with `version`, `series`, `pieces`, `host`, `prefer` and `optional`",
                 )
             }
             fn visit_str<E>(self, text: &str) -> Result<WishForm, E> {
@@ -259,6 +264,7 @@ impl<'de> Deserialize<'de> for WishForm {
                     pieces: Vec::new(),
                     host: HostPolicy::Allow,
                     optional: false,
+                    prefer: Vec::new(),
                     short: true,
                 })
             }
@@ -270,8 +276,8 @@ impl<'de> Deserialize<'de> for WishForm {
             }
             fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<WishForm, A::Error> {
                 let table = WishTable::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
-                let WishTable { version, series, pieces, host, optional } = table;
-                Ok(WishForm { version, series, pieces, host, optional, short: false })
+                let WishTable { version, series, pieces, host, optional, prefer } = table;
+                Ok(WishForm { version, series, pieces, host, optional, prefer, short: false })
             }
         }
         deserializer.deserialize_any(Visitor)
@@ -382,7 +388,7 @@ fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Res
     }
     let (place, range_place) = (source.place(tool.span()), source.place(whole));
     let name = tool.get_ref().parse().map_err(|error| named_wrongly(source, tool, &error))?;
-    Ok(Wish { tool: name, range, host: form.host, optional: form.optional, place, range_place })
+    Ok(Wish { tool: name, range, host: form.host, optional: form.optional, prefer: form.prefer, place, range_place })
 }
 
 /// `long-term`, `stable`, `lts24`: a word that is no version and no slip into another language.
@@ -410,12 +416,15 @@ fn digest(machines: &[Machine], wishes: &[Wish]) -> Digest {
     for machine in machines.iter().filter(|machine| !machine.described.is_empty()) {
         digest = digest.field("machine", &machine.name).field("is", machine.described.to_string());
     }
-    for Wish { tool, range, host, optional, .. } in wishes {
+    for Wish { tool, range, host, optional, prefer, .. } in wishes {
         digest = digest.field("tool", tool).field("version", range.requirement.as_written());
         digest = digest.field("series", range.series.as_deref().unwrap_or_default());
         digest = digest.list("pieces", &range.pieces).field("host", host.as_str());
         if *optional {
             digest = digest.field("optional", "yes");
+        }
+        if !prefer.is_empty() {
+            digest = digest.list("prefer", prefer);
         }
     }
     digest.finish()

@@ -57,6 +57,15 @@ pub enum Step {
         /// The tool that is excluded, where it provides what is named.
         from: Option<ToolName>,
     },
+    /// Releases of a bundle bring a tool along, so that it does not stand there itself.
+    Brings {
+        /// The bundle.
+        tool: ToolName,
+        /// The releases, newest first.
+        versions: Vec<Version>,
+        /// The tool.
+        brought: ToolName,
+    },
     /// Releases that would do are not on offer.
     Withheld {
         /// The tool.
@@ -70,9 +79,11 @@ pub enum Step {
     NotThere {
         /// The tool.
         tool: ToolName,
+        /// As what it was asked, where that is a capability or another tool that it brings.
+        provided: Option<ToolName>,
         /// The range.
         range: Range,
-        /// The newest release there is.
+        /// The newest version there is of what was asked.
         newest: Option<Version>,
     },
     /// The wished series goes no further.

@@ -4,11 +4,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
+use super::called::Called;
 use super::offer::Offer;
 use super::seat::{Choice, Part, Seat};
 use super::{FromCatalog, Pin, PinnedArtifact, Pins, PinsError};
 use crate::catalog::{Card, CardArtifact, CardRelease, Kind, Machine, Need, Way};
-use crate::ladder::Range;
 use crate::names::{Household, ToolName};
 use crate::platform::Scope;
 use crate::version::Version;
@@ -104,7 +104,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         if !own.pieces.is_subset(&theirs.pieces) {
             return Ok(false);
         }
-        let fits = |way: &Way| self.offer.fits(&Range::from(way), &card, &theirs.choice);
+        let fits = |way: &Way| self.offer.fits(&Called::from(way), &card, &theirs.choice);
         for spot in self.chosen.keys() {
             let (from, owner, on) = spot;
             let is_inside = from == household || from.of(owner) == *household;
@@ -137,9 +137,10 @@ impl<'o, 'c> Answer<'o, 'c> {
         let mut open = Vec::new();
         for wish in &self.offer.choosing.ladder.wishes {
             let tools = self.offer.tools_for(&wish.tool)?;
+            let called = Called::from(wish);
             for machine in &machines {
                 let spots = tools.iter().map(|tool| (Household::shared(), tool.clone(), *machine));
-                open.extend(spots.filter(|spot| self.meets(spot, &wish.range)));
+                open.extend(spots.filter(|spot| self.meets(spot, &called)));
             }
         }
         let mut reached = BTreeSet::new();
@@ -154,11 +155,11 @@ impl<'o, 'c> Answer<'o, 'c> {
         Ok(reached)
     }
 
-    fn meets(&self, spot: &Spot, range: &Range) -> bool {
+    fn meets(&self, spot: &Spot, called: &Called) -> bool {
         self.chosen.get(spot).is_some_and(|taken| {
             let card = self.offer.card(&spot.1);
-            let pieces = range.pieces.iter().all(|piece| taken.pieces.contains(piece));
-            pieces && card.is_ok_and(|card| self.offer.fits(range, &card, &taken.choice))
+            let pieces = called.range.pieces.iter().all(|piece| taken.pieces.contains(piece));
+            pieces && card.is_ok_and(|card| self.offer.fits(called, &card, &taken.choice))
         })
     }
 
@@ -171,7 +172,7 @@ impl<'o, 'c> Answer<'o, 'c> {
                 let household = seat.household_for(need, tool);
                 let around = household.around().map(|household| (household, tool.clone(), spot.2));
                 let nearest = around.into_iter().find(|outer| self.chosen.contains_key(outer));
-                met.extend(nearest.filter(|nearest| self.meets(nearest, &Range::from(way))));
+                met.extend(nearest.filter(|nearest| self.meets(nearest, &Called::from(way))));
             }
         }
         Ok(met)

@@ -41,11 +41,8 @@ impl Asker {
     /// Whether a version would do, whatever series it belongs to.
     pub(super) fn allows(&self, card: &Card, version: &Version) -> bool {
         match self {
-            Self::Wish { range, .. } => range.series.is_none() && range.requirement.allows_by(card.scheme, version),
-            Self::Rung { need, .. } => {
-                let mut ways = need.ways.iter().filter(|way| card.answers_to(&way.name));
-                ways.any(|way| way.version.allows_by(card.scheme, version))
-            }
+            Self::Wish { name, range, .. } => range.series.is_none() && card.meets(name, &range.requirement, version),
+            Self::Rung { need, .. } => need.ways.iter().any(|way| card.meets(&way.name, &way.version, version)),
         }
     }
 }

@@ -10,8 +10,9 @@ use kladder_solve::{Clash, Fact, Rule};
 
 use super::PinsError;
 use super::account::{ClashReport, ClashingWish, Step, Withheld};
+use super::called::Called;
 use super::offer::Offer;
-use super::seat::{Choice, Part, Seat, in_range};
+use super::seat::{Choice, Part, Seat};
 use super::wishes::Wishes;
 use crate::catalog::{Card, CardRelease, Kind, Machine, Need, Way};
 use crate::ladder::Range;
@@ -33,13 +34,15 @@ enum Source {
     Need(Need),
     /// With the tool that is excluded.
     Exclusion(Way, ToolName),
+    /// A tool that it brings along.
+    Bundle(ToolName),
 }
 
 /// A range of a tool that is wanted somewhere.
 #[derive(PartialEq)]
 struct Wanted {
     tool: ToolName,
-    range: Range,
+    called: Called,
     /// The machines, by their positions.
     on: BTreeSet<usize>,
 }
@@ -136,6 +139,9 @@ impl Explained<'_, '_> {
                 return Ok(Some(Source::Exclusion(way.clone(), other.package.tool.clone())));
             }
         }
+        if let Rule::Excludes(other) = rule {
+            return Ok(Some(Source::Bundle(other.package.tool.clone())));
+        }
         Ok(None)
     }
 
@@ -148,6 +154,7 @@ impl Explained<'_, '_> {
                 let from = Some(excluded.clone()).filter(|excluded| *excluded != other.name);
                 Step::Excludes { tool, versions, other: other.clone(), from }
             }
+            Source::Bundle(brought) => Step::Brings { tool, versions, brought: brought.clone() },
             Source::Need(need) => {
                 let from = self.providers(need)?;
                 Step::Needs { tool, kept_by: gathered.household.owner().cloned(), versions, need: need.clone(), from }
@@ -169,17 +176,18 @@ impl Explained<'_, '_> {
     fn ranges(&self, wishes: &[ClashingWish], gathered: &[Gathered]) -> Result<Vec<Wanted>, PinsError> {
         let offer = self.wishes.offer;
         let everywhere = || (0..offer.machines.len()).collect::<BTreeSet<_>>();
-        let wished = wishes.iter().map(|wish| (&wish.tool, wish.range.clone(), everywhere()));
-        let mut named: Vec<(&ToolName, Range, BTreeSet<usize>)> = wished.collect();
+        let called = |wish: &ClashingWish| Called { name: wish.tool.clone(), range: wish.range.clone() };
+        let mut named: Vec<(Called, BTreeSet<usize>)> =
+            wishes.iter().map(|wish| (called(wish), everywhere())).collect();
         for gathered in gathered {
             let Source::Need(need) = &gathered.source else { continue };
             let on = if gathered.machines.is_empty() { everywhere() } else { gathered.machines.clone() };
-            named.extend(need.ways.iter().map(|way| (&way.name, Range::from(way), on.clone())));
+            named.extend(need.ways.iter().map(|way| (Called::from(way), on.clone())));
         }
         let mut ranges = Vec::new();
-        for (name, range, on) in named {
-            for tool in offer.tools_for(name)?.iter() {
-                let one = Wanted { tool: tool.clone(), range: range.clone(), on: on.clone() };
+        for (called, on) in named {
+            for tool in offer.tools_for(&called.name)?.iter() {
+                let one = Wanted { tool: tool.clone(), called: called.clone(), on: on.clone() };
                 if !ranges.contains(&one) {
                     ranges.push(one);
                 }
@@ -189,21 +197,23 @@ impl Explained<'_, '_> {
     }
 
     /// Says so where a range holds nothing, or nothing that is on offer.
-    fn lacking(&self, Wanted { tool, range, on }: &Wanted) -> Result<Vec<Step>, PinsError> {
+    fn lacking(&self, Wanted { tool, called, on }: &Wanted) -> Result<Vec<Step>, PinsError> {
         let offer = self.wishes.offer;
         let card = offer.card(tool)?;
-        if offer.fits(range, &card, &Choice::Host) && offer.host_version(&card)?.is_some() {
+        if offer.fits(called, &card, &Choice::Host) && offer.host_version(&card)?.is_some() {
             return Ok(Vec::new());
         }
-        let inside: Vec<&CardRelease> =
-            card.releases.iter().filter(|release| in_range(range, &card, release)).collect();
+        let inside: Vec<&CardRelease> = card.releases.iter().filter(|release| called.admits(&card, release)).collect();
         if inside.is_empty() {
-            let newest = card.releases.iter().find(|release| !release.preview).map(|release| release.version.clone());
-            return Ok(vec![Step::NotThere { tool: tool.clone(), range: range.clone(), newest }]);
+            let stable = || card.releases.iter().filter(|release| !release.preview);
+            let counting = |r: &CardRelease| Some(card.counting(&called.name, &r.version, &r.series)?.1.clone());
+            let newest = stable().find_map(counting);
+            let provided = Some(&called.name).filter(|name| **name != *tool).cloned();
+            return Ok(vec![Step::NotThere { tool: tool.clone(), provided, range: called.range.clone(), newest }]);
         }
         let mut groups: Vec<(Withheld, Vec<Version>)> = Vec::new();
         for release in inside {
-            match self.withheld(&card, range, release, on) {
+            match self.withheld(&card, &called.range, release, on) {
                 None => return Ok(Vec::new()),
                 Some(why) => match groups.iter_mut().find(|(known, _)| *known == why) {
                     Some((_, versions)) => versions.push(release.version.clone()),

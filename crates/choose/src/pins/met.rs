@@ -1,6 +1,8 @@
 //! How a rung came to stand for a capability, and what else was there: which rule decided.
 
 use super::asker::Asker;
+use super::offer::Offer;
+use super::rank::Rank;
 use super::{Choosing, Pin, Pins, PinsError};
 use crate::catalog::Card;
 use crate::ladder::HostPolicy;
@@ -27,6 +29,10 @@ pub enum Rule {
     Chosen,
     /// The host has it, and the wish prefers that.
     HostPreferred,
+    /// The wish names it before others.
+    Preferred,
+    /// The catalog names it before others.
+    ByCatalog,
     /// It is the first that the catalog has releases of, by name.
     First,
     /// Those before it could not be had together with the rest.
@@ -50,32 +56,24 @@ impl Choosing<'_> {
         capabilities.sort();
         capabilities.dedup();
         let is_chosen = names.iter().any(|name| **name == card.tool);
+        let offer = Offer::new(self, false)?;
         let met = |capability: &ToolName| {
             let providers = self.catalogs.providers(capability)?;
             let others: Vec<ToolName> = providers.iter().filter(|tool| **tool != card.tool).cloned().collect();
-            let rule = if others.is_empty() {
-                Rule::Alone
-            } else if is_chosen {
-                Rule::Chosen
-            } else if self.policy_for(card) == HostPolicy::Prefer && pins.rungs[&card.tool].host.is_some() {
-                Rule::HostPreferred
-            } else if self.first_with_releases(providers)?.as_ref() == Some(&card.tool) {
-                Rule::First
-            } else {
-                Rule::OthersOut
+            let is_first = offer.tools_for(capability)?.first() == Some(&card.tool);
+            let rule = match offer.rank(capability, &card.tool)? {
+                _ if others.is_empty() => Rule::Alone,
+                _ if is_chosen => Rule::Chosen,
+                Rank::OnHost if pins.rungs[&card.tool].host.is_some() => Rule::HostPreferred,
+                _ if !is_first => Rule::OthersOut,
+                Rank::Preferred(_) => Rule::Preferred,
+                Rank::Wished => Rule::Chosen,
+                Rank::ByCatalog(_) => Rule::ByCatalog,
+                Rank::OnHost | Rank::Plain | Rank::HostOnly | Rank::Bundle => Rule::First,
             };
             Ok(Met { capability: capability.clone(), others, rule })
         };
         capabilities.into_iter().map(met).collect()
-    }
-
-    fn first_with_releases(&self, providers: &[ToolName]) -> Result<Option<ToolName>, PinsError> {
-        for tool in providers {
-            if !self.card_of(tool)?.releases.is_empty() {
-                return Ok(Some(tool.clone()));
-            }
-        }
-        Ok(None)
     }
 
     /// The host's own of a tool whose release was taken.

@@ -3,12 +3,14 @@
 mod account;
 mod answer;
 mod asker;
+mod called;
 mod clash;
 mod file;
 mod met;
 mod offer;
 mod on_host;
 mod optional;
+mod rank;
 mod resolve;
 mod seat;
 mod twice;
@@ -166,6 +168,20 @@ pub enum PinsError {
         near: Vec<String>,
         /// The pieces there are.
         there: Vec<String>,
+        /// Where it is asked for.
+        place: Box<Place>,
+    },
+    /// A wish prefers a tool that does not stand for what it is about.
+    #[error("{tool} is no {capability}")]
+    NotAProvider {
+        /// What is wished for.
+        capability: ToolName,
+        /// The tool.
+        tool: ToolName,
+        /// The tools that do stand for it.
+        there: Vec<ToolName>,
+        /// Those of them whose names look like it.
+        near: Vec<String>,
         /// Where it is asked for.
         place: Box<Place>,
     },

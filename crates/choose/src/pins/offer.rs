@@ -1,17 +1,18 @@
 //! The catalog and the host as the resolver sees them.
 
 use std::cell::{Cell, RefCell};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::rc::Rc;
 
 use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
-use super::seat::{Choice, Part, Reach, Seat, in_range};
+use super::called::Called;
+use super::seat::{Choice, Part, Reach, Seat};
 use super::{Choosing, PinsError};
 use crate::catalog::{Card, CardRelease, Machine, Need, Way};
-use crate::ladder::{HostPolicy, Range, Wish};
+use crate::ladder::{HostPolicy, Wish};
 use crate::names::{Household, ToolName};
-use crate::version::Version;
+use crate::version::{Requirement, Version};
 
 /// Why the catalog gave no answer.
 #[derive(Debug)]
@@ -36,6 +37,8 @@ pub(super) struct Offer<'c> {
     apart: bool,
     /// What wishes say about the host's own, by tool.
     policies: BTreeMap<ToolName, HostPolicy>,
+    /// Tools that the ladder wishes for by their own names.
+    pub(super) wished: HashSet<ToolName>,
     /// Tools whose previews are on offer.
     previews: Vec<ToolName>,
     /// The tools behind a name; remembered once all policies are known, since those decide about their order.
@@ -54,12 +57,17 @@ impl<'c> Offer<'c> {
             machines: choosing.machines(),
             apart,
             policies: BTreeMap::new(),
+            wished: HashSet::new(),
             previews: Vec::new(),
             tools: RefCell::default(),
             has_all_policies: false,
             uneven: Cell::new(false),
             late: Cell::new(false),
         };
+        let has = |name: &ToolName| choosing.catalogs.has(name);
+        for wish in ladder.wishes.iter().filter(|wish| has(&wish.tool)) {
+            offer.wished.insert(wish.tool.clone());
+        }
         for wish in &ladder.wishes {
             for tool in offer.tools_for(&wish.tool)?.iter() {
                 offer.policies.insert(tool.clone(), wish.host);
@@ -78,42 +86,20 @@ impl<'c> Offer<'c> {
         self.choosing.catalogs.card(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })
     }
 
-    /// The tools that can meet a wish or need for `name`: the tool itself, else what provides it. Those whose host's own
-    /// is preferred come first, those that only the host can have last.
-    pub(super) fn tools_for(&self, name: &ToolName) -> Result<Rc<[ToolName]>, PinsError> {
-        if let Some(known) = self.tools.borrow().get(name) {
-            return Ok(Rc::clone(known));
-        }
-        let mut tools = if self.choosing.catalogs.has(name) {
-            vec![name.clone()]
-        } else {
-            self.choosing.catalogs.providers(name)?.to_vec()
-        };
-        if tools.len() > 1 {
-            let mut ranked = Vec::new();
-            for tool in tools {
-                ranked.push((self.rank(&tool)?, tool));
-            }
-            ranked.sort_by_key(|(rank, _)| *rank);
-            tools = ranked.into_iter().map(|(_, tool)| tool).collect();
-        }
+    /// The tools behind a name, as far as they were asked for.
+    pub(super) fn known_tools(&self, name: &ToolName) -> Option<Rc<[ToolName]>> {
+        self.tools.borrow().get(name).map(Rc::clone)
+    }
+
+    pub(super) fn remember_tools(&self, name: &ToolName, tools: Vec<ToolName>) -> Rc<[ToolName]> {
         let tools: Rc<[ToolName]> = tools.into();
         if self.has_all_policies {
             self.tools.borrow_mut().insert(name.clone(), Rc::clone(&tools));
         }
-        Ok(tools)
+        tools
     }
 
-    fn rank(&self, tool: &ToolName) -> Result<u8, PinsError> {
-        let card = self.card(tool)?;
-        Ok(match self.policy(tool) {
-            HostPolicy::Prefer | HostPolicy::Only if self.host_version(&card)?.is_some() => 0,
-            _ if card.releases.is_empty() => 2,
-            _ => 1,
-        })
-    }
-
-    fn policy(&self, tool: &str) -> HostPolicy {
+    pub(super) fn policy(&self, tool: &str) -> HostPolicy {
         self.policies.get(tool).copied().unwrap_or_default()
     }
 
@@ -169,7 +155,7 @@ impl<'c> Offer<'c> {
     pub(super) fn wished(&self, wish: &Wish) -> Result<Vec<NeedOf<Self>>, Stop> {
         let way =
             Way { name: wish.tool.clone(), version: wish.range.requirement.clone(), pieces: wish.range.pieces.clone() };
-        let range = Rc::new(wish.range.clone());
+        let range = Rc::new(Called::from(wish));
         let parts = if self.apart { (0..self.machines.len()).map(Part::On).collect() } else { vec![Part::Everywhere] };
         let mut all: Vec<NeedOf<Self>> = Vec::new();
         for part in parts {
@@ -188,12 +174,12 @@ impl<'c> Offer<'c> {
     }
 
     /// One of these seats; where machines are served apart, what leads them is decided first.
-    fn asked(&self, alternatives: &[(Seat, Rc<Range>)]) -> Vec<NeedOf<Self>> {
-        let lead = |(seat, range): &(Seat, Rc<Range>)| {
+    fn asked(&self, alternatives: &[(Seat, Rc<Called>)]) -> Vec<NeedOf<Self>> {
+        let lead = |(seat, range): &(Seat, Rc<Called>)| {
             let range = Reach::WithinOrApart(Rc::clone(range));
             Alternative { package: Rc::new(seat.other(Part::Lead)), range }
         };
-        let own = |(seat, range): &(Seat, Rc<Range>)| Alternative {
+        let own = |(seat, range): &(Seat, Rc<Called>)| Alternative {
             package: Rc::new(seat.clone()),
             range: Reach::Within(Rc::clone(range)),
         };
@@ -221,7 +207,7 @@ impl<'c> Offer<'c> {
             if tools.is_empty() {
                 return Err(PinsError::UnknownNeed { name: way.name.clone() }.into());
             }
-            let range = Rc::new(Range::from(way));
+            let range = Rc::new(Called::from(way));
             for tool in tools.iter() {
                 let household = seat.household_for(need, tool);
                 alternatives.push((Seat::with(tool, household, &way.pieces, seat.part.clone()), Rc::clone(&range)));
@@ -232,7 +218,7 @@ impl<'c> Offer<'c> {
 
     /// What a seat does not stand beside: never itself, so that a tool may exclude what else provides what it does.
     pub(super) fn excluded(&self, seat: &Seat, way: &Way) -> Result<Vec<RuleOf<Self>>, Stop> {
-        let range = Rc::new(Range::from(way));
+        let range = Rc::new(Called::from(way));
         let others = self.tools_for(&way.name)?;
         let others = others.iter().filter(|tool| **tool != seat.tool);
         let excluded = |tool: &ToolName| {
@@ -266,18 +252,35 @@ impl<'c> Offer<'c> {
         for way in &details.excludes {
             rules.extend(self.excluded(seat, way)?);
         }
+        rules.extend(self.brought_along(seat, &card, at)?);
+        Ok(rules)
+    }
+
+    /// A bundle stands in the place of the tools that it brings, so none of them stands beside it.
+    fn brought_along(&self, seat: &Seat, card: &Card, at: usize) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let release = &card.releases[at];
+        let brings = |name: &ToolName| {
+            *name != card.tool
+                && self.choosing.catalogs.has(name)
+                && card.counting(name, &release.version, &release.series).is_some()
+        };
+        let names: BTreeSet<&ToolName> = card.provides.iter().map(|provided| &provided.name).collect();
+        let mut rules = Vec::new();
+        for name in names.into_iter().filter(|name| brings(name)) {
+            let way = Way { name: name.clone(), version: Requirement::any(), pieces: Vec::new() };
+            rules.extend(self.excluded(seat, &way)?);
+        }
         Ok(rules)
     }
 
     /// Whether a choice lies in a range. Nothing is known of the series of what the host has.
-    pub(super) fn fits(&self, range: &Range, card: &Card, choice: &Choice) -> bool {
+    pub(super) fn fits(&self, called: &Called, card: &Card, choice: &Choice) -> bool {
         match choice {
-            Choice::Release(at) => in_range(range, card, &card.releases[*at]),
+            Choice::Release(at) => called.admits(card, &card.releases[*at]),
             Choice::Apart => false,
             Choice::Host => {
                 let version = self.host_version(card).ok().flatten();
-                range.series.is_none()
-                    && version.is_some_and(|version| range.requirement.allows_by(card.scheme, &version))
+                version.is_some_and(|version| called.admits_host(card, &version))
             }
         }
     }

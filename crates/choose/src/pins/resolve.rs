@@ -238,6 +238,7 @@ impl<'c> Offer<'c> {
             range: Range { requirement, ..Range::any() },
             host: crate::ladder::HostPolicy::Allow,
             optional: false,
+            prefer: Vec::new(),
             place: place.clone(),
             range_place: place,
         };

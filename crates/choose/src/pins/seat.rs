@@ -2,8 +2,8 @@
 
 use std::rc::Rc;
 
-use crate::catalog::{Card, CardRelease, Need};
-use crate::ladder::Range;
+use super::called::Called;
+use crate::catalog::Need;
 use crate::names::{Household, ToolName};
 
 /// One version can be chosen for it.
@@ -42,9 +42,9 @@ pub(super) enum Choice {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Reach {
     /// Those in a range.
-    Within(Rc<Range>),
+    Within(Rc<Called>),
     /// Those in a range, for a lead; also that the machines differ.
-    WithinOrApart(Rc<Range>),
+    WithinOrApart(Rc<Called>),
     /// This one.
     Exactly(Choice),
 }
@@ -83,10 +83,4 @@ impl Seat {
             None => household,
         }
     }
-}
-
-/// Whether a release lies in a range, its pieces aside.
-pub(super) fn in_range(range: &Range, card: &Card, release: &CardRelease) -> bool {
-    range.requirement.allows_by(card.scheme, &release.version)
-        && range.series.as_ref().is_none_or(|series| release.series.contains(series))
 }

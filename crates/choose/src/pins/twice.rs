@@ -70,7 +70,7 @@ impl Choosing<'_> {
         let stands = |name: &ToolName, range: &Requirement| {
             let meets = |(tool, pin): (&ToolName, &Pin)| {
                 let card = self.catalogs.card(tool).ok().flatten();
-                card.is_some_and(|card| card.answers_to(name) && range.allows_by(card.scheme, &pin.version))
+                card.is_some_and(|card| card.meets(name, range, &pin.version))
             };
             rungs.iter().any(meets)
         };

@@ -6,7 +6,7 @@
 //! which there is an answer are told, with what that answer would change.
 
 use super::account::{Change, ChangedWish, ClashReport, Step, WayOut, Withheld};
-use super::seat::in_range;
+use super::called::Called;
 use super::{Choosing, Pins};
 use crate::catalog::Card;
 use crate::ladder::{HostPolicy, Ladder, Range, Wish};
@@ -49,6 +49,7 @@ impl Change {
                     range,
                     host,
                     optional: false,
+                    prefer: Vec::new(),
                     place: place.clone(),
                     range_place: place,
                 });
@@ -121,13 +122,14 @@ impl Choosing<'_> {
     /// Another range for a wish, in the form it has now and as near to it as possible; also without its pieces.
     fn easings(&self, at: usize) -> Vec<(usize, WayOut)> {
         let wish = &self.ladder.wishes[at];
+        let called = Called::from(wish);
         let pieces = wish.range.pieces.clone();
         let free = Range { pieces: pieces.clone(), ..Range::any() };
         let ease = |range: Range| Change::Range { wish: at, range };
         let mut found = Vec::new();
         if let Some((tool, version)) = self.with(&ease(free.clone())).and_then(|pins| self.taken(&pins, &wish.tool)) {
             let card = self.catalogs.card(&tool).ok().flatten();
-            let near = card.iter().flat_map(|card| nearest(card, &wish.range, &version));
+            let near = card.iter().flat_map(|card| nearest(card, &called, &version));
             let narrow = near.flat_map(|(card, version, away)| {
                 narrower(card, &wish.range, version).into_iter().map(move |range| (range, away))
             });
@@ -168,10 +170,10 @@ impl Choosing<'_> {
 }
 
 /// Releases near a range, the nearest first, with how many lie between; `known`, which is known to do, among them.
-fn nearest<'c>(card: &'c Card, range: &Range, known: &Version) -> Vec<(&'c Card, &'c Version, usize)> {
-    let all = card.releases.iter().filter(|release| !release.preview && !in_range(range, card, release));
+fn nearest<'c>(card: &'c Card, called: &Called, known: &Version) -> Vec<(&'c Card, &'c Version, usize)> {
+    let all = card.releases.iter().filter(|release| !release.preview && !called.admits(card, release));
     let mut near: Vec<_> =
-        all.map(|release| (card, &release.version, distance(card, range, &release.version))).collect();
+        all.map(|release| (card, &release.version, distance(card, called, &release.version))).collect();
     near.sort_by_key(|&(_, _, away)| away);
     let mut tried: Vec<_> = near.iter().copied().take(TRIED).collect();
     tried.extend(near.iter().copied().skip(TRIED).filter(|(_, version, _)| *version == known));
@@ -198,8 +200,8 @@ fn narrower(card: &Card, like: &Range, version: &Version) -> Vec<Range> {
 }
 
 /// How many releases lie between a version and the nearest one in a range.
-fn distance(card: &Card, range: &Range, version: &Version) -> usize {
+fn distance(card: &Card, called: &Called, version: &Version) -> usize {
     let at = card.releases.iter().position(|release| release.version == *version).unwrap_or(0);
-    let inside = card.releases.iter().enumerate().filter(|(_, release)| in_range(range, card, release));
+    let inside = card.releases.iter().enumerate().filter(|(_, release)| called.admits(card, release));
     inside.map(|(other, _)| other.abs_diff(at)).min().unwrap_or(card.releases.len())
 }

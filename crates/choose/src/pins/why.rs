@@ -6,11 +6,11 @@ use std::rc::Rc;
 
 use super::account::{ClashReport, Withheld};
 use super::asker::Asker;
+use super::called::{Called, admits};
 use super::met::{Beside, Met};
-use super::seat::in_range;
 use super::{Choosing, Moves, Pin, Pins, PinsError};
 use crate::catalog::{Card, CardRelease, Need};
-use crate::ladder::{Range, Wish};
+use crate::ladder::Wish;
 use crate::names::ToolName;
 use crate::version::Version;
 
@@ -239,7 +239,7 @@ impl Choosing<'_> {
         }
         // The wishes speak first: what they leave out, no change of pins can bring.
         let leaves_out = |asker: &&Asker| match asker {
-            Asker::Wish { range, .. } => !in_range(range, card, release),
+            Asker::Wish { name, range, .. } => !admits(name, range, card, release),
             Asker::Rung { .. } => false,
         };
         if let Some(asker) = askers.iter().find(leaves_out) {
@@ -304,7 +304,7 @@ fn asks_for_preview(asker: &Asker) -> bool {
 fn needs_another(asker: &Asker, card: &Card, release: &CardRelease) -> bool {
     match asker {
         Asker::Wish { .. } => false,
-        Asker::Rung { need, .. } => !need.ways.iter().any(|way| in_range(&Range::from(way), card, release)),
+        Asker::Rung { need, .. } => !need.ways.iter().any(|way| Called::from(way).admits(card, release)),
     }
 }
 

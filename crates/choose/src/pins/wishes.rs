@@ -7,11 +7,13 @@ use kladder_solve::NeedOf;
 
 use super::PinsError;
 use super::account::Withheld;
+use super::called::{Called, admits};
 use super::offer::Offer;
-use super::seat::{Choice, in_range};
+use super::seat::Choice;
 use crate::catalog::{Card, CardRelease, Machine};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range, Wish};
+use crate::names::ToolName;
 use crate::near::near;
 use crate::version::Version;
 
@@ -38,9 +40,21 @@ impl Offer<'_> {
             let near = self.choosing.catalogs.near(&wish.tool);
             return Err(PinsError::UnknownTool { name: wish.tool.clone(), near, place: Box::new(wish.place.clone()) });
         }
+        if let Some(tool) = wish.prefer.iter().find(|tool| !tools.contains(tool)) {
+            let near = near(tool, tools.iter().map(ToolName::as_str));
+            let (capability, tool, there) = (wish.tool.clone(), tool.clone(), tools.to_vec());
+            return Err(PinsError::NotAProvider {
+                capability,
+                tool,
+                there,
+                near,
+                place: Box::new(wish.range_place.clone()),
+            });
+        }
         let cards = tools.iter().map(|tool| self.card(tool)).collect::<Result<Vec<_>, _>>()?;
+        let called = Called::from(wish);
         for card in &cards {
-            let fits = self.fits(&wish.range, card, &Choice::Host) && wish.range.pieces.is_empty();
+            let fits = self.fits(&called, card, &Choice::Host) && wish.range.pieces.is_empty();
             if self.host_version(card)?.is_some() && fits {
                 return Ok(());
             }
@@ -90,7 +104,7 @@ fn has_fitting(wish: &Wish, card: &Card) -> bool {
 
 /// Previews that were not asked for are told of in a clash, not here.
 fn fits(wish: &Wish, card: &Card, release: &CardRelease) -> bool {
-    in_range(&wish.range, card, release) && release.has_pieces(&wish.range.pieces)
+    admits(&wish.tool, &wish.range, card, release) && release.has_pieces(&wish.range.pieces)
 }
 
 fn kept_from(wish: &Wish, newest: &CardRelease, machine: &Machine, why: Withheld) -> PinsError {
@@ -129,7 +143,15 @@ fn no_such_version(wish: &Wish, cards: &[Rc<Card>]) -> PinsError {
         let near = near(piece, there.iter().map(String::as_str));
         return PinsError::NoSuchPiece { tool: wish.tool.clone(), piece: piece.clone(), near, there, place };
     }
-    let versions: Vec<Version> = releases.iter().map(|release| release.version.clone()).collect();
+    let counting = |card: &Rc<Card>| {
+        let of = |release: &CardRelease| Some(card.counting(&wish.tool, &release.version, &release.series)?.1.clone());
+        card.releases.iter().filter_map(of).collect::<Vec<_>>()
+    };
+    let mut versions: Vec<Version> = cards.iter().flat_map(counting).collect();
+    if cards.len() > 1 {
+        versions.sort_by(|one, other| other.cmp(one));
+    }
+    versions.dedup();
     let named = wish.range.requirement.named().max().cloned();
     let nearest = nearest(&versions, named.as_ref());
     PinsError::NoSuchVersion { tool: wish.tool.clone(), wanted: wish.range.to_string(), nearest, series, place }

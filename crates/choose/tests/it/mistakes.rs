@@ -282,9 +282,9 @@ catalog = 3
 "latest"
     9:12   `latest` is no requirement: write `any`; the newest that fits is taken
 true
-    9:11   this is yes or no, true; here stands a requirement like "1.4", a series, or a table with `version`, `series`, `pieces`, `host` and `optional`
+    9:11   this is yes or no, true; here stands a requirement like "1.4", a series, or a table with `version`, `series`, `pieces`, `host`, `prefer` and `optional`
 ["1.4"]
-    9:11   this is a list; here stands a requirement like "1.4", a series, or a table with `version`, `series`, `pieces`, `host` and `optional`
+    9:11   this is a list; here stands a requirement like "1.4", a series, or a table with `version`, `series`, `pieces`, `host`, `prefer` and `optional`
 "skerroc@1.4" = "any"
     9:1    `skerroc@1.4` cannot be the name of a tool: letters, digits and . _ + - can, a dot or hyphen not in front
 the version stands behind it: skerroc = "1.4"

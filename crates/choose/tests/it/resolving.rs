@@ -6,7 +6,7 @@ use kladder_choose::catalog::{Catalogs, Machine};
 use kladder_choose::digest::Digest;
 use kladder_choose::document::Source;
 use kladder_choose::names::ToolName;
-use kladder_choose::pins::{Asker, Change, Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError, Reason};
+use kladder_choose::pins::{Asker, Change, Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError, Reason, Step};
 use kladder_choose::platform::Platform;
 use kladder_synth::{Made, Shape};
 
@@ -117,6 +117,61 @@ fn previews_are_taken_only_when_asked_for() {
 fn a_capability_is_met_by_what_provides_it() {
     gives(DESK, "brinwright = \"any\"", "brinwright 2.0, oarweld 3.0.0, skerroc 1.5.0");
     gives(DESK, "skerrow-compiler = \"1.4\"", "oarweld 2.2.1, skerroc 1.4.3");
+}
+
+const READERS: &str = "
+    argate 2.0 =reader:3
+    argate 1.0 =reader:2
+    brume 7.0 =reader:3.1
+    brume 6.0
+    cairn provides reader
+    cairn 2.5
+    delve 1.0 reader:>=3
+";
+
+#[test]
+fn who_asks_for_a_capability_asks_for_its_own_versions() {
+    gives(READERS, "reader = \"any\"", "argate 2.0");
+    gives(READERS, "reader = \"2\"", "argate 1.0");
+    gives(READERS, "reader = \">=3.1\"", "brume 7.0");
+    gives(READERS, "reader = \">=2.2, <3\"", "cairn 2.5");
+    gives(READERS, "delve = \"any\"\nbrume = \"any\"", "brume 7.0, delve 1.0");
+    gives(READERS, "delve = \"any\"\nbrume = \"6\"", "argate 2.0, brume 6.0, delve 1.0");
+    let none = Desk::new(READERS).pin("reader = \"4\"", None);
+    let Err(PinsError::NoSuchVersion { nearest, .. }) = none else { panic!("{none:?}") };
+    assert_eq!(nearest.iter().map(ToString::to_string).collect::<Vec<_>>(), ["3.1", "3", "2.5", "2"]);
+}
+
+#[test]
+fn of_several_providers_the_preferred_one_is_taken() {
+    gives(READERS, "reader = { prefer = [\"brume\", \"cairn\"] }", "brume 7.0");
+    gives(READERS, "reader = { version = \"2\", prefer = [\"brume\", \"cairn\"] }", "cairn 2.5");
+    gives(READERS, "reader = { prefer = [\"cairn\"] }\ndelve = \"any\"", "argate 2.0, cairn 2.5, delve 1.0");
+    let wrong = Desk::new(READERS).pin("reader = { prefer = [\"delve\"] }", None);
+    assert!(matches!(wrong, Err(PinsError::NotAProvider { .. })), "{wrong:?}");
+}
+
+#[test]
+fn a_bundle_stands_in_the_place_of_what_it_brings() {
+    let lines = "
+        seabag 2.0 =oarweld:2.2 =skerroc:1.4
+        seabag 1.0 =oarweld:2.1
+        oarweld 3.0
+        oarweld 2.2
+        skerroc 1.5 oarweld:>=2
+        gannick 1.0 skerroc:1.4 oarweld:any
+        bollwick 1.0 gannick:any seabag:any
+        godwisp 1.0 seabag:1
+    ";
+    gives(lines, "skerroc = \"any\"", "oarweld 3.0, skerroc 1.5");
+    gives(lines, "skerroc = \"any\"\nseabag = \"any\"", "seabag 2.0");
+    gives(lines, "seabag = \"1\"\nskerroc = \"any\"", "seabag 1.0, skerroc 1.5");
+    // Nothing else has a skerroc 1.4, and the bundle is taken for all that it brings.
+    gives(lines, "gannick = \"any\"", "gannick 1.0, seabag 2.0");
+    gives(lines, "bollwick = \"any\"", "bollwick 1.0, gannick 1.0, seabag 2.0");
+    let clash = Desk::new(lines).pin("oarweld = \"3\"\nseabag = \"any\"", None);
+    let Err(PinsError::Clash(report)) = clash else { panic!("{clash:?}") };
+    assert!(matches!(&report.steps[0], Step::Brings { brought, .. } if *brought == *"oarweld"), "{:?}", report.steps);
 }
 
 #[test]

@@ -6,6 +6,7 @@ use kladder_choose::catalog::{Catalogs, Definition, Machine, Need as Wanted, Rel
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError};
+use kladder_choose::version::Version;
 use kladder_synth::{Made, Need, Release, Tool, Way};
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
@@ -13,6 +14,8 @@ use proptest::test_runner::RngSeed;
 use crate::{catalogs, ladder};
 
 const TOOLS: [&str; 4] = ["bollwick", "gannick", "marrambit", "thwartle"];
+/// What a release may bring along besides itself.
+const BUNDLED: (&str, &str) = ("marrambit", "2");
 const PLATFORMS: [&str; 2] = ["linux/x86_64", "macos/aarch64"];
 
 fn way() -> impl Strategy<Value = Way> {
@@ -33,8 +36,12 @@ fn release(version: usize) -> impl Strategy<Value = Release> {
     let platforms =
         prop::sample::select(vec![vec![], vec![], vec![PLATFORMS[0].to_owned()], vec![PLATFORMS[1].to_owned()]]);
     let pieces = prop::option::of(prop::collection::vec(need(), 0..2));
-    (prop::collection::vec(need(), 0..3), excludes, platforms, pieces).prop_map(
-        move |(needs, excludes, platforms, piece)| Release {
+    let provided =
+        prop::sample::select(vec![("formatter", "1"), ("formatter", "2"), ("formatter", "{version}"), BUNDLED]);
+    let provides = prop::option::weighted(0.3, provided);
+    (prop::collection::vec(need(), 0..3), excludes, platforms, pieces, provides).prop_map(
+        move |(needs, excludes, platforms, piece, provides)| Release {
+            provides: provides.map(|(name, version)| (name.to_owned(), version.to_owned())).into_iter().collect(),
             version: version.to_string(),
             needs,
             excludes,
@@ -61,6 +68,7 @@ fn made() -> impl Strategy<Value = Made> {
 
 /// The pins of one platform, held against the definitions.
 struct Check<'c> {
+    made: &'c Made,
     catalogs: &'c Catalogs,
     machine: Machine,
 }
@@ -74,10 +82,21 @@ impl Check<'_> {
     }
 
     fn meets(&self, tool: &ToolName, pin: &Pin, way: &Path) -> bool {
-        let definition = self.definition(tool);
-        let called = *tool == way.name || definition.provides.contains(&way.name);
         let pieces = way.pieces.iter().all(|piece| pin.pieces.contains_key(piece));
-        called && way.version.allows_by(definition.scheme, &pin.version) && pieces
+        let version = if *tool == way.name { Some(pin.version.clone()) } else { self.provided(tool, pin, &way.name) };
+        version.is_some_and(|version| way.version.allows(&version)) && pieces
+    }
+
+    /// The version of `name` that the tool provides: as its release says, else as it says itself.
+    fn provided(&self, tool: &ToolName, pin: &Pin, name: &ToolName) -> Option<Version> {
+        let made = self.made.tools.iter().find(|made| made.name == tool.as_str()).unwrap();
+        let release = made.releases.iter().find(|release| release.version == pin.version.to_string()).unwrap();
+        let by_release = release.provides.iter().find(|(provided, _)| provided == name.as_str());
+        match by_release {
+            Some((_, version)) if version == "{version}" => Some(pin.version.clone()),
+            Some((_, version)) => Some(version.parse().unwrap()),
+            None => made.provides.iter().any(|provided| provided == name.as_str()).then(|| pin.version.clone()),
+        }
     }
 
     fn wish(&self, wish: &Wish, pins: &Pins) {
@@ -102,6 +121,13 @@ impl Check<'_> {
                     "{tool} {} needs {need}",
                     pin.version
                 );
+            }
+            let beside: ToolName = BUNDLED.0.parse().unwrap();
+            if *tool != beside && self.provided(tool, pin, &beside).is_some() {
+                let others = around.last().unwrap().iter().filter(|(other, _)| *other != tool);
+                let mut bundles =
+                    others.filter(|(other, pin)| **other == beside || self.provided(other, pin, &beside).is_some());
+                assert!(bundles.next().is_none(), "{tool} brings {beside}");
             }
             for way in &release.says.excludes {
                 let mut others = around.last().unwrap().iter().filter(|(other, _)| *other != tool);
@@ -133,7 +159,7 @@ proptest! {
         match choosing.pins() {
             Ok(pins) => {
                 for platform in platforms {
-                    let check = Check { catalogs: &catalogs, machine: Machine::of(platform.parse().unwrap()) };
+                    let check = Check { made: &made, catalogs: &catalogs, machine: Machine::of(platform.parse().unwrap()) };
                     let here = pins.on(&check.machine);
                     ladder.wishes.iter().for_each(|wish| check.wish(wish, &here));
                     check.household(&vec![&here.rungs]);

@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::process::ExitCode;
 
 use kladder_choose::catalog::{Catalogs, Definition, Machine, Need, Published, Release};
+use kladder_choose::names::ToolName;
 use kladder_choose::platform::Scope;
+use kladder_choose::version::Version;
 use kladder_core::desk::Desk;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean, either, plain};
@@ -49,10 +51,7 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
         }
     };
     row("commands", commands.join(", "));
-    row(
-        "provides",
-        definition.provides.iter().map(kladder_choose::names::ToolName::as_str).collect::<Vec<_>>().join(", "),
-    );
+    row("provides", definition.provides().iter().map(|name| provided(definition, name)).collect::<Vec<_>>().join(", "));
     row("licences", definition.says.licences.join(", "));
     let gate = |gate: &kladder_choose::catalog::Gate| format!("{} ({})", words::demanded(&gate.demand), gate.name);
     row("demands", definition.says.gates.iter().map(gate).collect::<Vec<_>>().join(", "));
@@ -61,6 +60,19 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
         definition.host.as_ref().map(|probe| format!("looked for as `{}`", probe.command)).unwrap_or_default(),
     );
     if rows.is_empty() { Ok(()) } else { out.say(out.columns(&[], rows, &[])) }
+}
+
+/// What it provides, with the version where that is not its own.
+fn provided(definition: &Definition, name: &ToolName) -> String {
+    let by = |release: &Release| Some((release.version.clone(), (*definition.provided_by(release).get(name)?).clone()));
+    let mut all: Vec<(Version, Version)> = definition.releases.iter().filter_map(by).collect();
+    if all.iter().all(|(own, provided)| own == provided) && all.len() == definition.releases.len() {
+        return name.to_string();
+    }
+    all.reverse();
+    all.dedup_by(|one, other| one.1 == other.1);
+    let each: Vec<String> = all.iter().map(|(own, provided)| format!("{provided} since {own}")).collect();
+    format!("{name} ({})", each.join(", "))
 }
 
 fn releases(definition: &Definition, desk: &Desk, out: &Out) -> Result<(), Problem> {

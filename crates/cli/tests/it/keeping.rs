@@ -28,12 +28,16 @@ fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
     sandbox.write(&tool("whimbrow"), &format!("{head}[[releases]]{release}\n[[releases]]{older}"));
     sandbox.edit("catalog/presets/lamp-keeper.toml", "[[rungs]]", "[[rungs]]\ntool = \"seichebx\"\n[[rungs]]");
     sandbox.edit("catalog/rehearsals/first-reading.toml", "\"oarweld\"", "\"oarwel\"");
+    let head = sandbox.read("catalog/catalog.toml") + "\n[prefer]\nskerrow-compiler = [\"skerroc\", \"oarweld\", \"skerok\"]\n";
+    sandbox.write("catalog/catalog.toml", &head);
     let told = sandbox.run(&["catalog", "check", "../catalog"]);
     assert_eq!(told.code, 10);
     assert_data_eq!(
         told.stdout,
         str![[r#"
 tools/tidlow.toml:3:1: mistake: the key `sumary` means nothing here
+catalog.toml:8:33: mistake: oarweld is preferred for skerrow-compiler, which it does not provide
+catalog.toml:8:44: mistake: nothing here is or provides `skerok`; `skerroc` is there
 tools/neapstone.toml:5:12: mistake: there is no text for the licence `no-terms`: licences/no-terms.txt
 tools/seichebox.toml:21:31: mistake: bollwick is named, and no need brings it
 tools/skerroc.toml:22:11: mistake: release 1.5.0 needs oarwled >=3, and nothing here meets that; `oarweld` is there
@@ -46,7 +50,7 @@ tools/wrackle.toml:56:23: mistake: bollwick is named, and no need brings it
 tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circle; they are climbed together
 presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there
 rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel`; `oarweld` is there
-11 definitions in tide-gauge: 10 mistakes, 3 doubts.
+11 definitions in tide-gauge: 12 mistakes, 3 doubts.
 
 "#]]
     );

@@ -39,6 +39,10 @@ impl Problem {
             PinsError::NoSuchPiece { near, there, place, .. } => {
                 meant(missing(place).why(format!("its pieces: {}", there.join(", "))), near)
             }
+            PinsError::NotAProvider { capability, there, near, place, .. } => {
+                let stand = if there.len() == 1 { "stands" } else { "stand" };
+                meant(missing(place).why(format!("{} {stand} for {capability}", either(there))), near)
+            }
             PinsError::NoSuchVersion { nearest, series, place, .. } => {
                 let lists = [("the nearest versions", plain(nearest)), ("its series", series.clone())];
                 let told = lists.iter().filter(|(_, names)| !names.is_empty());

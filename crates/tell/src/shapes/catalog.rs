@@ -1,5 +1,7 @@
 //! What the catalog has.
 
+use std::collections::BTreeMap;
+
 use kladder_choose::catalog::{Definition, Machine, Need, Piece, Release, Remark, Way};
 use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
@@ -15,7 +17,7 @@ use crate::words;
 /// One tool of the catalog.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct About {
-    /// `kladder.about/3`
+    /// `kladder.about/4`
     pub format: &'static str,
     /// Which one.
     pub tool: ToolName,
@@ -46,6 +48,8 @@ pub struct AboutRelease {
     pub date: Option<String>,
     /// The series it belongs to.
     pub series: Vec<String>,
+    /// What it provides besides itself, and in which version.
+    pub provides: BTreeMap<ToolName, Version>,
     /// What it needs, in words.
     pub needs: Vec<String>,
     /// What it demands of a machine, so that it is left aside for those that are known to lack it; in words.
@@ -76,7 +80,7 @@ pub struct AboutPiece {
 
 impl About {
     /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.about/3";
+    pub const FORMAT: &'static str = "kladder.about/4";
 
     /// The shape of a definition, as it is on a machine.
     pub fn of(definition: &Definition, catalog: Option<&str>, machine: &Machine) -> Self {
@@ -84,6 +88,7 @@ impl About {
             version: release.version.clone(),
             date: release.date.map(|date| date.to_string()),
             series: release.series.clone(),
+            provides: definition.provided_by(release).into_iter().map(|(n, v)| (n.clone(), v.clone())).collect(),
             needs: release.says.needs.iter().map(Need::to_string).collect(),
             demands: definition.gates_of(release).iter().map(|gate| words::demanded(&gate.demand)).collect(),
             excludes: release.says.excludes.iter().map(Way::to_string).collect(),
@@ -97,7 +102,7 @@ impl About {
             catalog: catalog.map(str::to_owned),
             kind: definition.kind.clone(),
             summary: definition.summary.clone(),
-            provides: definition.provides.clone(),
+            provides: definition.provides(),
             commands: definition.says.commands.keys().map(ToString::to_string).collect(),
             licences: definition.says.licences.clone(),
             gates: definition.says.gates.iter().map(|gate| words::demanded(&gate.demand)).collect(),

@@ -69,10 +69,18 @@ fn sentence(step: &Step) -> String {
             format!("{tool} {} {verb} not stand beside {other}{from}", listed(versions))
         }
         Step::Withheld { tool, versions, why } => format!("{tool} {} {}", listed(versions), withheld(versions, why)),
-        Step::NotThere { tool, range, newest: Some(newest) } => {
+        Step::Brings { tool, versions, brought } => {
+            let verb = if versions.len() == 1 { "brings" } else { "bring" };
+            format!("{tool} {} {verb} {brought} along, which does not stand beside it then", listed(versions))
+        }
+        Step::NotThere { tool, provided: None, range, newest: Some(newest) } => {
             format!("the catalog has no {tool} {range}; its newest is {newest}")
         }
-        Step::NotThere { tool, range, newest: None } => format!("the catalog has no {tool} {range}"),
+        Step::NotThere { tool, provided: None, range, newest: None } => format!("the catalog has no {tool} {range}"),
+        Step::NotThere { tool, provided: Some(name), range, newest } => {
+            let newest = newest.iter().map(|newest| format!("; the newest that it provides is {newest}"));
+            format!("no {tool} provides {name} {range}{}", newest.collect::<String>())
+        }
         Step::SeriesEnds { tool, series, newest } => format!("the {series} series of {tool} goes up to {newest}"),
     }
 }

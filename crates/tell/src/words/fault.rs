@@ -20,6 +20,9 @@ pub fn fault(fault: &Fault) -> String {
             format!("release {release} has no artifact for {platform}, which another one has")
         }
         Fault::LoansMeet { other, to, at } => format!("{other} lends {to} the same `{at}`"),
+        Fault::NotAProvider { tool, capability } => {
+            format!("{tool} is preferred for {capability}, which it does not provide")
+        }
         Fault::Circle { tools } => {
             format!("{} need each other in a circle; they are climbed together", both(tools))
         }

@@ -43,6 +43,8 @@ pub fn met(met: &Met) -> String {
         Rule::Alone => format!("stands for {capability}, which nobody else provides"),
         Rule::Chosen => format!("stands for {capability} too, as {others} could: it is a rung anyway"),
         Rule::HostPreferred => format!("stands for {capability} and not {others}: the wish prefers what the host has"),
+        Rule::Preferred => format!("stands for {capability} and not {others}: the wish prefers it"),
+        Rule::ByCatalog => format!("stands for {capability} and not {others}: the catalog prefers it"),
         Rule::First => format!("stands for {capability} and not {others}: it comes first by name"),
         Rule::OthersOut => format!("stands for {capability}: {others} cannot be had together with the rest"),
     }

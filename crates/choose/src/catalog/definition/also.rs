@@ -154,7 +154,6 @@ impl Definition {
             kind: self.kind.clone(),
             summary: self.summary.clone(),
             scheme: self.scheme,
-            provides: self.provides.clone(),
             host: self.host.clone(),
             also: Vec::new(),
             releases: release.into_iter().cloned().collect(),
@@ -249,6 +248,11 @@ impl Also {
             return Err("what is needed or excluded is settled before anything stands: it can depend on `version`, \
                         `series`, `for` and `piece` only"
                 .to_owned());
+        }
+        let When { version: _, series: _, on, facts, piece, with, private } = &self.when;
+        let elsewhere = !on.is_empty() || piece.is_some() || !facts.is_empty() || !with.is_empty() || private.is_some();
+        if !self.says.provides.is_empty() && elsewhere {
+            return Err("what is provided can depend on `version` and `series` only".to_owned());
         }
         if !self.says.excludes.is_empty() && (!self.when.on.is_empty() || self.when.piece.is_some()) {
             return Err("what is excluded can depend on `version` and `series` only".to_owned());

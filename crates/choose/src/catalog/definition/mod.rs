@@ -16,7 +16,7 @@ pub use host::HostProbe;
 pub use published::{AbsoluteLinks, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use toml::Spanned;
@@ -28,7 +28,7 @@ use super::{CatalogError, Machine, PinnedArtifact};
 use crate::document::{DocumentError, Source};
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
-use crate::version::{Scheme, Version};
+use crate::version::{Requirement, Scheme, Version};
 
 /// A tool: what it is, what it offers, how it is checked, and its releases.
 #[derive(Clone, Debug)]
@@ -41,8 +41,6 @@ pub struct Definition {
     pub summary: String,
     /// How its versions are ordered.
     pub scheme: Scheme,
-    /// The capabilities it provides.
-    pub provides: Vec<ToolName>,
     /// How to find it on the host, where that may do.
     pub host: Option<HostProbe>,
     /// What it says of itself as a whole.
@@ -62,8 +60,6 @@ table! {
         summary: String,
         #[serde(default)]
         scheme: Scheme,
-        #[serde(default)]
-        provides: Vec<ToolName>,
         host: Option<HostProbe>,
         #[serde(default)]
         also: Vec<Spanned<BlockForm>>,
@@ -138,12 +134,15 @@ impl Definition {
     pub fn parse(source: &Source, name: &str) -> Result<Self, CatalogError> {
         let mut form: DefinitionForm = source.parse()?;
         let says = form.says();
-        let DefinitionForm { tool, kind, summary, scheme, provides, host, also, releases, .. } = form;
+        let DefinitionForm { tool, kind, summary, scheme, host, also, releases, .. } = form;
         let wrong = |message| CatalogError::Wrong { path: source.path.clone(), message };
         if tool != *name {
             return Err(wrong(format!("it defines the tool `{tool}`, so its name must be {tool}.toml")));
         }
         says.check().map_err(wrong)?;
+        if says.provides.get(&tool).is_some() {
+            return Err(wrong("it provides itself: leave that out".to_owned()));
+        }
         let mut spans: Vec<(Version, Range<usize>)> = Vec::new();
         let mut read = Vec::new();
         for form in releases {
@@ -156,7 +155,7 @@ impl Definition {
             read.push(release);
         }
         let releases = read;
-        let mut definition = Self { tool, kind, summary, scheme, provides, host, says, also: Vec::new(), releases };
+        let mut definition = Self { tool, kind, summary, scheme, host, says, also: Vec::new(), releases };
         definition.releases.sort_by(|a, b| scheme.compare(&b.version, &a.version));
         blocks(source, also, &mut definition)?;
         definition.hand_on();
@@ -180,9 +179,42 @@ impl Definition {
         self.releases.iter().find(|release| release.version == *version)
     }
 
+    /// What it provides besides itself, in any of its releases; sorted.
+    pub fn provides(&self) -> Vec<ToolName> {
+        let all: BTreeSet<&ToolName> = self.all().into_iter().flat_map(|says| says.provides.names()).collect();
+        all.into_iter().cloned().collect()
+    }
+
+    /// What a release of it provides besides itself, each with its version.
+    pub fn provided_by<'d>(&'d self, release: &'d Release) -> BTreeMap<&'d ToolName, &'d Version> {
+        let blocks = self.also.iter().filter(|block| block.when.is_of(self.scheme, &release.version, Some(release)));
+        let parts = std::iter::once(&self.says).chain(blocks.map(|block| &block.says)).chain([&release.says]);
+        let each = parts.flat_map(|says| says.provides.iter());
+        each.map(|(name, version)| (name, version.unwrap_or(&release.version))).collect()
+    }
+
     /// Whether it is called so, or provides it.
     pub fn answers_to(&self, name: &str) -> bool {
-        self.tool == *name || self.provides.iter().any(|capability| *capability == *name)
+        let blocks = self.also.iter().map(|block| &block.says);
+        let mut parts =
+            std::iter::once(&self.says).chain(blocks).chain(self.releases.iter().map(|release| &release.says));
+        self.tool == *name || parts.any(|says| says.provides.get(name).is_some())
+    }
+
+    /// Whether it meets who asks for `name` in these versions, where its own is `version`.
+    pub fn meets(&self, name: &str, range: &Requirement, version: &Version) -> bool {
+        if self.tool == *name {
+            return range.allows_by(self.scheme, version);
+        }
+        let release = self.release(version);
+        let holds = |block: &&Also| block.when.is_of(self.scheme, version, release);
+        let blocks = self.also.iter().rev().filter(|block| !block.says.provides.is_empty()).filter(holds);
+        let parts = release.map(|release| &release.says).into_iter().chain(blocks.map(|block| &block.says));
+        match parts.chain([&self.says]).find_map(|says| says.provides.get(name)) {
+            None => false,
+            Some(None) => range.allows_by(self.scheme, version),
+            Some(Some(provided)) => range.allows_by(Scheme::default(), provided),
+        }
     }
 }
 
@@ -200,6 +232,9 @@ impl Release {
                 return Err(told(format!("`{}` cannot be the name of a piece", name.get_ref())));
             }
             says.check().map_err(told)?;
+            if !says.provides.is_empty() {
+                return Err(told("what is provided can depend on `version` and `series` only".to_owned()));
+            }
             let artifacts = published::all(source, form.artifacts)?;
             Ok((name.into_inner(), Piece { summary: form.summary, artifacts, says }))
         };

@@ -8,7 +8,7 @@ use super::FitOut;
 use super::command::{Command, CommandName, Variable, VariableName};
 use super::published::{Unpacking, patterns};
 use crate::catalog::need::{Need, Way};
-use crate::catalog::{Ask, DesktopEntry, Gate, Trial};
+use crate::catalog::{Ask, DesktopEntry, Gate, Provides, Trial};
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
 use crate::template::{PathTemplate, Template};
@@ -20,6 +20,8 @@ pub struct Says {
     pub needs: Vec<Need>,
     /// What must not be there.
     pub excludes: Vec<Way>,
+    /// What it provides besides itself.
+    pub provides: Provides,
     /// By the name that is typed.
     pub commands: BTreeMap<CommandName, Command>,
     /// Environment variables by name.
@@ -72,6 +74,8 @@ macro_rules! table {
             #[serde(default, deserialize_with = "crate::catalog::need::exclusions")]
             excludes: Vec<crate::catalog::Way>,
             #[serde(default)]
+            provides: crate::catalog::Provides,
+            #[serde(default)]
             commands: std::collections::BTreeMap<crate::catalog::CommandName, crate::catalog::Command>,
             #[serde(default)]
             variables: std::collections::BTreeMap<crate::catalog::VariableName, crate::catalog::Variable>,
@@ -112,6 +116,7 @@ macro_rules! table {
                 Says {
                     needs,
                     excludes: take(&mut self.excludes),
+                    provides: take(&mut self.provides),
                     commands: take(&mut self.commands),
                     variables: take(&mut self.variables),
                     gates: take(&mut self.gates),
@@ -143,6 +148,7 @@ impl Says {
         fn named<K: Ord + Clone, V: Clone>(all: &mut BTreeMap<K, V>, part: &BTreeMap<K, V>) {
             all.extend(part.iter().map(|(name, value)| (name.clone(), value.clone())));
         }
+        self.provides.add(&part.provides);
         named(&mut self.commands, &part.commands);
         named(&mut self.variables, &part.variables);
         named(&mut self.lines, &part.lines);
@@ -193,7 +199,8 @@ impl Says {
 
     /// Whether it says nothing that counts once it was chosen and unpacked.
     pub(super) fn is_quiet(&self) -> bool {
-        self.commands.is_empty()
+        self.provides.is_empty()
+            && self.commands.is_empty()
             && self.variables.is_empty()
             && self.gates.is_empty()
             && self.licences.is_empty()
@@ -227,8 +234,10 @@ impl Says {
             ("unpack", alone(self.unpack.as_ref(), other.unpack.as_ref())),
             ("unpacked", alone(self.unpacked.as_ref(), other.unpacked.as_ref())),
         ];
+        let provided = self.provides.differing(&other.provides);
         command
             .map(|name| format!("commands.{name}"))
+            .or_else(|| provided.map(|name| format!("provides.{name}")))
             .or_else(|| variable.map(|name| format!("variables.{name}")))
             .or_else(|| file.map(|file| format!("first-start.\"{file}\"")))
             .or_else(|| shell.map(|shell| format!("lines.{}", shell.as_str())))

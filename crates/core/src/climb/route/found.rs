@@ -61,7 +61,7 @@ impl<'p> Found<'p> {
         let stands = |name: &ToolName, range: &Requirement| {
             let meets = |(tool, pin): (&ToolName, &Pin)| {
                 let known = catalogs.tool(tool).ok().flatten();
-                known.is_some_and(|known| known.answers_to(name) && range.allows_by(known.scheme, &pin.version))
+                known.is_some_and(|known| known.meets(name, range, &pin.version))
             };
             beside.iter().any(meets)
         };
@@ -88,7 +88,7 @@ impl<'p> Found<'p> {
     }
 
     fn meets(&self, way: &Way) -> bool {
-        self.definition.answers_to(&way.name) && way.version.allows_by(self.definition.scheme, &self.pin.version)
+        self.definition.meets(&way.name, &way.version, &self.pin.version)
     }
 }
 

@@ -321,7 +321,8 @@ impl<'a> Asked<'a> {
 
     /// The wishes for a rung by their lines, and the rungs that need it.
     fn for_rung(&self, found: &Found<'_>) -> Vec<Because> {
-        let names = std::iter::once(&found.definition.tool).chain(&found.definition.provides);
+        let provides = found.definition.provides();
+        let names = std::iter::once(&found.definition.tool).chain(&provides);
         let names = names.filter(|_| found.key.household.is_shared());
         let mut lines: Vec<usize> =
             names.filter_map(|name| self.wishes.get(name.as_str())).flatten().copied().collect();

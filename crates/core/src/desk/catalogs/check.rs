@@ -1,10 +1,9 @@
 //! A catalog's folder, checked: what cannot be read, and what can be known of the rest without running a tool.
 
-use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
-use kladder_choose::catalog::{Catalog, CatalogError, Checked, Definition, Preset, Rehearsal, Remark, TextKind};
+use kladder_choose::catalog::{Catalog, CatalogError, Definition, Preset, Rehearsal, Remark, TextKind, Texts};
 use kladder_choose::document::Source;
 
 use super::Folder;
@@ -55,14 +54,13 @@ pub fn check(folder: &Path) -> Result<CheckedCatalog, CatalogError> {
             licences.insert(name);
         }
     }
-    let checked = Checked {
+    let checked = Texts {
+        prefer: (&catalog.about().prefer, &catalog.head()?),
         definitions: &definitions,
         unreadable: &unreadable,
         licences: &licences,
         presets: &presets,
         rehearsals: &rehearsals,
-        answering: OnceCell::new(),
-        commands: OnceCell::new(),
     };
     let remarks = checked.remarks();
     Ok(CheckedCatalog { name: catalog.about().name.clone(), tools: definitions.len(), broken, remarks })

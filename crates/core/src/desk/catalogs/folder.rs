@@ -61,6 +61,11 @@ impl Folder {
         Ok(Self { root: folder, about, names, tools, index_file, index: OnceCell::new() })
     }
 
+    /// The text of its `catalog.toml`.
+    pub(super) fn head(&self) -> Result<Source, CatalogError> {
+        Ok(read(&self.root.join("catalog.toml"))?)
+    }
+
     /// The text of a tool's definition.
     pub(super) fn source(&self, tool: &ToolName) -> Result<Source, CatalogError> {
         let missing = || CatalogError::Missing(self.root.clone());
@@ -130,6 +135,15 @@ impl Catalog for Folder {
             }
         }
         Ok(heads)
+    }
+
+    fn provided(&self) -> Vec<(ToolName, Vec<ToolName>)> {
+        let Ok(index) = self.index() else { return Vec::new() };
+        let heads = self.names.iter().filter_map(|name| Some((name, index.head(name)?)));
+        heads
+            .filter(|(_, head)| !head.provides.is_empty())
+            .map(|(name, head)| (name.clone(), head.provides.clone()))
+            .collect()
     }
 }
 

@@ -5,7 +5,7 @@
 //! index are read again, since a clock may be too coarse to tell two writes apart. Whatever does not match is made anew.
 //!
 //! ```text
-//! kladder index 8 by VERSION\n
+//! kladder index 9 by VERSION\n
 //! LENGTH (8 bytes)       of the heads, little endian
 //! DIGEST (32 bytes)      of the heads
 //! heads                  one for each tool, as postcard has it
@@ -28,7 +28,7 @@ use crate::base::digest::Digest;
 use crate::base::files::{self, Attach, FileError};
 
 /// Cards are encoded as this very version has them.
-const FORMAT: &[u8] = concat!("kladder index 8 by ", env!("CARGO_PKG_VERSION"), "\n").as_bytes();
+const FORMAT: &[u8] = concat!("kladder index 9 by ", env!("CARGO_PKG_VERSION"), "\n").as_bytes();
 const BEFORE_HEADS: usize = FORMAT.len() + 8 + 32;
 
 /// Files written so shortly before the index may have been written again without a trace.
