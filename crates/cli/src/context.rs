@@ -12,10 +12,10 @@ use kladder_core::keep::wired::SINCE;
 use kladder_core::settings::Home;
 use kladder_core::wire;
 use kladder_tell::problem::{Code, Problem};
+use kladder_tell::words;
 
 use crate::args::Global;
 use crate::render::Out;
-use crate::render::text::shown;
 
 /// The variables that tell of proxies, in either case, of the session, and of the keys that are at hand in it.
 const TELLING: [&str; 12] = [
@@ -60,6 +60,7 @@ impl Context {
         let home = Home { artifacts: shared.unwrap_or_else(|| home.artifacts.clone()), ..home };
         let mut host = Host::new(env::var_os("PATH").unwrap_or_default(), &env::temp_dir());
         host.variables = TELLING.iter().filter_map(|name| Some(((*name).to_owned(), env::var(name).ok()?))).collect();
+        host.environment = env::vars_os().collect();
         // Whatever stands at the path it was started by; the program that runs is what is meant.
         host.person = home_folder();
         host.installed = env::current_exe().ok();
@@ -152,12 +153,17 @@ fn usual_home() -> Result<Home, Problem> {
 
 /// Tells which pins on the host's own tools do not hold any more.
 pub(crate) fn tell_differing(differing: &[HostPin], out: &Out) -> Result<(), Problem> {
-    for HostPin { tool, was, file, now } in differing {
-        let now = now.as_ref().map_or_else(
-            || "nothing answers any more".to_owned(),
-            |now| format!("{} {} answers now", shown(&now.file), now.version),
-        );
-        out.say(format!("{tool} was pinned to this host's {} {was}, and {now}; chosen anew.", shown(file)))?;
+    for HostPin { tool, was, copy, now, silent } in differing {
+        let copy = words::host::copy(copy);
+        let now = match (silent, now) {
+            (Some(why), _) => format!("says no version any more: {}", words::host::untold(why)),
+            (None, Some(now)) if words::host::copy(&now.copy) == copy => format!("is {} now", now.version),
+            (None, Some(now)) => {
+                format!("is not what answers any more: {} {} is", words::host::copy(&now.copy), now.version)
+            }
+            (None, None) => "is gone".to_owned(),
+        };
+        out.say(format!("{tool} was pinned to {was} on this host, {copy}, which {now}; chosen anew."))?;
     }
     Ok(())
 }

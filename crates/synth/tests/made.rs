@@ -33,7 +33,10 @@ fn every_word_of_a_line_arrives_in_the_definition() {
     assert_eq!(release.artifacts[0].scopes.iter().map(Scope::as_str).collect::<Vec<_>>(), ["linux/x86_64"]);
     assert_eq!((release.series[0].as_str(), release.date.unwrap().to_string().as_str()), ("stable", "2026-10-01"));
     assert_eq!(
-        (skerroc.host.as_ref().unwrap().command.as_str(), catalog.providers("skerrow-compiler").unwrap().len()),
+        (
+            skerroc.host.as_ref().unwrap().command.as_ref().unwrap().as_str(),
+            catalog.providers("skerrow-compiler").unwrap().len()
+        ),
         ("skc", 1)
     );
 }

@@ -212,7 +212,7 @@ impl Checked<'_> {
             let says = all().flat_map(Definition::all);
             let own =
                 says.flat_map(|says| &says.commands).filter(|(_, command)| command.by.is_none()).map(|(name, _)| name);
-            let on_host = all().filter_map(|definition| definition.host.as_ref()).map(|probe| &probe.command);
+            let on_host = all().filter_map(|definition| definition.host.as_ref()?.command.as_ref());
             own.chain(on_host).map(ToString::to_string).collect()
         });
         commands.contains(command)

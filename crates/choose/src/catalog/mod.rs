@@ -24,7 +24,7 @@ pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, D
 pub use check::{Fault, Remark, Texts};
 pub use definition::{
     AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, How, Lends, LinesFor, Piece,
-    Published, Release, Says, Unpacking, Variable, VariableName, When, Whose, WrongChoice,
+    Published, Release, Says, Spot, Unpacking, Variable, VariableName, When, Whose, WrongChoice,
 };
 pub use desktop::{DesktopEntry, Word};
 pub use facts::{Conditions, Facts, Machine, Unknown};

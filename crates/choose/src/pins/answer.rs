@@ -190,11 +190,14 @@ impl<'o, 'c> Answer<'o, 'c> {
         let machines = &self.offer.machines;
         let on = |(index, machine): (usize, _)| Some((machine, at(Some(index)).or_else(|| at(None))?));
         let there: Vec<(&Machine, &Taken)> = machines.iter().enumerate().filter_map(on).collect();
-        let on_host = there.iter().any(|(_, taken)| taken.choice == Choice::Host);
-        let definition = if on_host { self.offer.choosing.catalogs.tool(tool)? } else { None };
-        let found = definition.and_then(|definition| self.offer.choosing.host.find(&definition));
+        let on_host = if there.iter().any(|(_, taken)| matches!(taken.choice, Choice::Host(_))) {
+            self.offer.on_host(&card)?
+        } else {
+            Vec::new()
+        };
+        let found = |taken: &Taken| if let Choice::Host(at) = taken.choice { on_host.get(at) } else { None };
         let versions = there.iter().filter_map(|(machine, taken)| {
-            let own = || found.as_ref().map(|found| found.version.clone());
+            let own = || found(taken).map(|found| found.version.clone());
             Some((*machine, release(&card, taken).map(|release| release.version.clone()).or_else(own)?))
         });
         let versions: Vec<(&Machine, Version)> = versions.collect();
@@ -214,7 +217,7 @@ impl<'o, 'c> Answer<'o, 'c> {
         same.retain(|piece| there.iter().all(|(_, taken)| taken.pieces.contains(piece)));
         for (machine, taken) in there {
             let Some(release) = release(&card, taken) else {
-                pin.host = found.as_ref().map(|found| found.file.clone());
+                pin.host = found(taken).map(|found| found.copy.clone());
                 continue;
             };
             let details = release.details();

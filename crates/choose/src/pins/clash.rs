@@ -200,7 +200,7 @@ impl Explained<'_, '_> {
     fn lacking(&self, Wanted { tool, called, on }: &Wanted) -> Result<Vec<Step>, PinsError> {
         let offer = self.wishes.offer;
         let card = offer.card(tool)?;
-        if offer.fits(called, &card, &Choice::Host) && offer.host_version(&card)?.is_some() {
+        if offer.fitting_on_host(called, &card)? {
             return Ok(Vec::new());
         }
         let inside: Vec<&CardRelease> = card.releases.iter().filter(|release| called.admits(&card, release)).collect();

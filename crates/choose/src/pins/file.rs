@@ -17,11 +17,12 @@
 //! ```
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
 
+use super::HostCopy;
 use crate::catalog::{Kind, Machine, PinnedArtifact};
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
@@ -69,9 +70,9 @@ pub struct Pin {
     /// The machines that it is needed on; all of the ladder's when empty.
     #[serde(default, rename = "for")]
     pub on: Vec<Kind>,
-    /// For what the host has: the file that answered.
+    /// For what the host has: where.
     #[serde(default)]
-    pub host: Option<PathBuf>,
+    pub host: Option<HostCopy>,
     /// Its files, for every platform of the ladder.
     #[serde(default)]
     pub artifacts: BTreeMap<Kind, PinnedArtifact>,
@@ -305,8 +306,20 @@ impl Pin {
         if !elsewhere.is_empty() {
             table.insert("elsewhere", Item::Table(elsewhere));
         }
-        if let Some(file) = &self.host {
-            table.insert("host", value(file.to_string_lossy().as_ref()));
+        if let Some(copy) = &self.host {
+            let text = |path: &Path| path.to_string_lossy().into_owned();
+            let named = |key: &str, path: &Path| {
+                let mut table = InlineTable::new();
+                table.insert(key, text(path).into());
+                value(table)
+            };
+            let place = match copy {
+                HostCopy::Itself(file) => value(text(file)),
+                HostCopy::Aside { file } => named("file", file),
+                HostCopy::Laid { folder } => named("folder", folder),
+                HostCopy::Package { package } => named("package", Path::new(package)),
+            };
+            table.insert("host", place);
         }
         if !self.artifacts.is_empty() {
             table.insert("artifacts", Item::Table(lines(&self.artifacts)));

@@ -3,7 +3,7 @@
 use super::asker::Asker;
 use super::offer::Offer;
 use super::rank::Rank;
-use super::{Choosing, Pin, Pins, PinsError};
+use super::{Choosing, Found, Pin, Pins, PinsError};
 use crate::catalog::Card;
 use crate::ladder::HostPolicy;
 use crate::names::ToolName;
@@ -82,7 +82,10 @@ impl Choosing<'_> {
             return Ok(None);
         }
         let definition = self.catalogs.tool(&card.tool)?;
-        let Some(found) = definition.and_then(|definition| self.host.find(&definition)) else { return Ok(None) };
+        let found = definition.map(|definition| self.host.find(&definition)).unwrap_or_default();
+        // The one that comes nearest to being taken: that nobody leaves out.
+        let is_open = |found: &&Found| askers.iter().all(|asker| asker.allows(card, &found.version));
+        let Some(found) = found.iter().find(is_open).or_else(|| found.first()).cloned() else { return Ok(None) };
         let leaves_out = |asker: &&Asker| !asker.allows(card, &found.version);
         let left_out = askers.iter().find(leaves_out).cloned();
         Ok(Some(Beside { version: found.version, left_out }))

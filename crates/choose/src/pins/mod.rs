@@ -22,12 +22,12 @@ pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, 
 pub use asker::Asker;
 pub use file::{FromCatalog, Pin, Pins, PinsFileError};
 pub use met::{Beside, Met, Rule};
-pub use on_host::{Found, HostPin, NoHost, OnHost, Pinned, host_pins_that_differ};
+pub use on_host::{Found, HostCopy, HostPin, NoHost, OnHost, Pinned, Silent, Untold, host_pins_that_differ};
 pub use why::{News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, Kind, Machine, PinnedArtifact};
+use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, HostProbe, Kind, Machine, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::names::ToolName;
@@ -234,8 +234,12 @@ pub enum PinsError {
         tool: ToolName,
         /// What was wished for, after a blank; nothing where anything would do.
         wanted: String,
-        /// The version that the host has.
-        found: Option<String>,
+        /// What the host has in other versions.
+        found: Vec<Found>,
+        /// What it has whose version is not known.
+        silent: Vec<Silent>,
+        /// Where it was looked for.
+        probes: Vec<HostProbe>,
         /// Tools of the catalog whose releases would do.
         elsewhere: Vec<ToolName>,
         /// How the host could be given it, as its definition says.

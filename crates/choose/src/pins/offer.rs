@@ -8,11 +8,11 @@ use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
 use super::called::Called;
 use super::seat::{Choice, Part, Reach, Seat};
-use super::{Choosing, PinsError};
+use super::{Choosing, Found, PinsError};
 use crate::catalog::{Card, CardRelease, Machine, Need, Way};
 use crate::ladder::{HostPolicy, Wish};
 use crate::names::{Household, ToolName};
-use crate::version::{Requirement, Version};
+use crate::version::Requirement;
 
 /// Why the catalog gave no answer.
 #[derive(Debug)]
@@ -103,13 +103,18 @@ impl<'c> Offer<'c> {
         self.policies.get(tool).copied().unwrap_or_default()
     }
 
-    /// The host's own, where it may be taken.
-    pub(super) fn host_version(&self, card: &Card) -> Result<Option<Version>, PinsError> {
+    /// The host's own copies, where they may be taken; the first to be tried first.
+    pub(super) fn on_host(&self, card: &Card) -> Result<Vec<Found>, PinsError> {
         if !card.on_host || self.policy(&card.tool) == HostPolicy::Never {
-            return Ok(None);
+            return Ok(Vec::new());
         }
         let definition = self.choosing.catalogs.tool(&card.tool)?;
-        Ok(definition.and_then(|definition| self.choosing.host.find(&definition)).map(|found| found.version))
+        Ok(definition.map(|definition| self.choosing.host.find(&definition)).unwrap_or_default())
+    }
+
+    /// The host's own copies that are in a range.
+    pub(super) fn fitting_on_host(&self, called: &Called, card: &Card) -> Result<bool, PinsError> {
+        Ok(self.on_host(card)?.iter().any(|found| called.admits_host(card, &found.version)))
     }
 
     /// The machines that a part stands for.
@@ -278,9 +283,9 @@ impl<'c> Offer<'c> {
         match choice {
             Choice::Release(at) => called.admits(card, &card.releases[*at]),
             Choice::Apart => false,
-            Choice::Host => {
-                let version = self.host_version(card).ok().flatten();
-                version.is_some_and(|version| called.admits_host(card, &version))
+            Choice::Host(at) => {
+                let found = self.on_host(card).unwrap_or_default();
+                found.get(*at).is_some_and(|found| called.admits_host(card, &found.version))
             }
         }
     }
@@ -304,9 +309,9 @@ impl Provider for Offer<'_> {
         };
         let releases = card.releases.iter().enumerate().filter(|(_, release)| offered(release));
         let mut choices: Vec<Choice> = releases.map(|(at, _)| Choice::Release(at)).collect();
-        if seat.pieces.is_empty() && self.host_version(&card)?.is_some() {
+        if seat.pieces.is_empty() {
             let at = if policy == HostPolicy::Prefer { 0 } else { choices.len() };
-            choices.insert(at, Choice::Host);
+            choices.splice(at..at, (0..self.on_host(&card)?.len()).map(Choice::Host));
         }
         if seat.part == Part::Lead {
             choices.push(Choice::Apart);
@@ -316,11 +321,11 @@ impl Provider for Offer<'_> {
 
     fn rules(&self, seat: &Rc<Seat>, choice: &Choice) -> Result<Vec<RuleOf<Self>>, Stop> {
         match (&seat.part, choice) {
-            (Part::Lead, _) | (_, Choice::Apart) | (Part::Everywhere, Choice::Host) => Ok(Vec::new()),
-            (Part::On(_), Choice::Host) => {
+            (Part::Lead, _) | (_, Choice::Apart) | (Part::Everywhere, Choice::Host(_)) => Ok(Vec::new()),
+            (Part::On(_), Choice::Host(at)) => {
                 let lead = Rc::new(seat.other(Part::Lead));
                 let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
-                Ok(vec![Rule::Needs(Asked { alternatives: vec![to(Choice::Host), to(Choice::Apart)] })])
+                Ok(vec![Rule::Needs(Asked { alternatives: vec![to(Choice::Host(*at)), to(Choice::Apart)] })])
             }
             (_, Choice::Release(at)) => self.rules_of_release(seat, *at),
         }

@@ -59,7 +59,7 @@ impl Offer<'_> {
         let place = |list: &[ToolName]| list.iter().position(|listed| listed == tool);
         let preferred = || wishes.iter().filter(|wish| wish.tool == *name).find_map(|wish| place(&wish.prefer));
         Ok(match self.policy(tool) {
-            HostPolicy::Prefer | HostPolicy::Only if self.host_version(&card)?.is_some() => Rank::OnHost,
+            HostPolicy::Prefer | HostPolicy::Only if !self.on_host(&card)?.is_empty() => Rank::OnHost,
             _ => match preferred() {
                 Some(at) => Rank::Preferred(at),
                 None if self.wished.contains(tool) => Rank::Wished,

@@ -290,8 +290,14 @@ impl<'c> Offer<'c> {
             return Ok(());
         };
         let at = |version: &Version| card.releases.iter().position(|release| release.version == *version);
-        let choice =
-            |version: &Version| if pin.host.is_some() { Some(Choice::Host) } else { at(version).map(Choice::Release) };
+        let on_host = match &pin.host {
+            Some(copy) => self.on_host(&card)?.iter().position(|f| f.copy == *copy && f.version == pin.version),
+            None => None,
+        };
+        let choice = |version: &Version| match &pin.host {
+            Some(_) => on_host.map(Choice::Host),
+            None => at(version).map(Choice::Release),
+        };
         let mut add = |part: Part, choice: Choice| -> Result<(), PinsError> {
             let seat = Rc::new(Seat { household: household.clone(), ..Seat::shared(tool, part) });
             let there = kladder_solve::Provider::versions(self, &seat);

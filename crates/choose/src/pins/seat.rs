@@ -32,8 +32,8 @@ pub(super) enum Part {
 pub(super) enum Choice {
     /// The release at this position of the card.
     Release(usize),
-    /// What the host has.
-    Host,
+    /// The copy at this position of those that the host has.
+    Host(usize),
     /// For a lead: the machines differ.
     Apart,
 }

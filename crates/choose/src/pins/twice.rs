@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Choosing, Pin, Pins, PinsError};
+use super::{Choosing, HostCopy, Pin, Pins, PinsError};
 use crate::catalog::{Brings, Here, Machine};
 use crate::names::{Household, ToolName};
 use crate::version::Requirement;
@@ -32,7 +32,9 @@ impl Choosing<'_> {
         household: &Household,
     ) -> Result<(), PinsError> {
         let mut brought: BTreeMap<Brings, &ToolName> = BTreeMap::new();
-        for (tool, pin) in rungs.iter().filter(|(_, pin)| pin.host.is_none()) {
+        for (tool, pin) in rungs.iter().filter(|(_, pin)| {
+            !matches!(pin.host, Some(HostCopy::Itself(_) | HostCopy::Aside { .. } | HostCopy::Package { .. }))
+        }) {
             self.check_household(&pin.private, machine, &household.of(tool))?;
             let Some(card) = self.catalogs.card(tool)? else { continue };
             let mut brings =

@@ -9,7 +9,6 @@ use super::PinsError;
 use super::account::Withheld;
 use super::called::{Called, admits};
 use super::offer::Offer;
-use super::seat::Choice;
 use crate::catalog::{Card, CardRelease, Machine};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range, Wish};
@@ -54,8 +53,7 @@ impl Offer<'_> {
         let cards = tools.iter().map(|tool| self.card(tool)).collect::<Result<Vec<_>, _>>()?;
         let called = Called::from(wish);
         for card in &cards {
-            let fits = self.fits(&called, card, &Choice::Host) && wish.range.pieces.is_empty();
-            if self.host_version(card)?.is_some() && fits {
+            if wish.range.pieces.is_empty() && self.fitting_on_host(&called, card)? {
                 return Ok(());
             }
         }
@@ -79,18 +77,22 @@ impl Offer<'_> {
 
     /// Only the host could have it, and does not.
     fn not_on_host(&self, wish: &Wish, cards: &[Rc<Card>]) -> Result<(), PinsError> {
-        let mut found = None;
+        let (mut found, mut silent, mut probes) = (Vec::new(), Vec::new(), Vec::new());
         let mut chores = Vec::new();
         for card in cards {
-            found = found.or(self.host_version(card)?);
+            found.extend(self.on_host(card)?);
             let definition = self.choosing.catalogs.tool(&card.tool)?;
+            probes.extend(definition.iter().filter_map(|definition| definition.host.clone()));
+            silent.extend(definition.iter().flat_map(|definition| self.choosing.host.silent(definition)));
             let gates = definition.iter().flat_map(|definition| &definition.says.gates);
             chores.extend(gates.filter(|gate| gate.who().is_some()).cloned());
         }
         Err(PinsError::NotOnHost {
             tool: wish.tool.clone(),
             wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
-            found: found.map(|version| version.to_string()),
+            found,
+            silent,
+            probes,
             elsewhere: cards.iter().filter(|card| has_fitting(wish, card)).map(|card| card.tool.clone()).collect(),
             chores,
             place: Box::new(wish.range_place.clone()),

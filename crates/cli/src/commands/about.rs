@@ -55,10 +55,7 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
     row("licences", definition.says.licences.join(", "));
     let gate = |gate: &kladder_choose::catalog::Gate| format!("{} ({})", words::demanded(&gate.demand), gate.name);
     row("demands", definition.says.gates.iter().map(gate).collect::<Vec<_>>().join(", "));
-    row(
-        "on the host",
-        definition.host.as_ref().map(|probe| format!("looked for as `{}`", probe.command)).unwrap_or_default(),
-    );
+    row("on the host", definition.host.iter().flat_map(words::host::probed).collect::<Vec<_>>().join(", "));
     if rows.is_empty() { Ok(()) } else { out.say(out.columns(&[], rows, &[])) }
 }
 

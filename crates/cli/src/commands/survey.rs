@@ -3,8 +3,11 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::ExitCode;
+use std::rc::Rc;
 
+use kladder_choose::catalog::Definition;
 use kladder_core::host::survey::{Guest, Known, Rights, Survey, Virtualisation, look, usual};
+use kladder_core::host::tools::every;
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
@@ -18,8 +21,7 @@ use crate::render::text::{FAINT, STRONG, shown, styled};
 const SHOWN: usize = 12;
 
 pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
-    let survey =
-        look(&context.around.host, &context.around.home.places(&context.around.host.temporary), &known(context));
+    let survey = surveyed(context);
     out.value(&shapes::Surveyed::of(&survey))?;
     out.say(styled(STRONG, if context.around.host.is_described() { "The described machine" } else { "This machine" }))?;
     out.say(out.columns(&[], rows(&survey), &[]))?;
@@ -31,23 +33,22 @@ pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// The usual tools, and those that the catalogs say how to find.
-fn known(context: &Context) -> Vec<Known> {
-    let mut known = usual();
+/// The machine with the usual tools, and those that the catalogs say how to find.
+fn surveyed(context: &Context) -> Survey {
+    let host = &context.around.host;
     // A survey is of the machine: without catalogs, or with broken ones, it is made all the same.
-    let Ok(catalogs) = context.around.open_catalogs() else { return known };
-    for name in catalogs.names() {
-        let Ok(Some(definition)) = catalogs.tool(name) else { continue };
-        let Some(probe) = &definition.host else { continue };
-        known.retain(|other| other.command != probe.command.as_str());
-        known.push(Known {
-            tool: name.to_string(),
-            command: probe.command.to_string(),
-            arguments: probe.ask.clone(),
-            pattern: probe.version.regex().clone(),
-        });
-    }
-    known
+    let catalogs = context.around.open_catalogs().ok();
+    let named = catalogs.iter().flat_map(|catalogs| catalogs.names().filter_map(|name| catalogs.tool(name).ok()?));
+    let definitions: Vec<Rc<Definition>> = named.filter(|definition| definition.host.is_some()).collect();
+    let probed = |command: &str| {
+        let mut probes = definitions.iter().filter_map(|definition| definition.host.as_ref()?.command.as_ref());
+        probes.any(|name| name.as_str() == command)
+    };
+    let known: Vec<Known> = usual().into_iter().filter(|known| !probed(&known.command)).collect();
+    let mut survey = look(host, &context.around.home.places(&host.temporary), &known);
+    survey.tools.extend(every(host, &definitions.iter().map(AsRef::as_ref).collect::<Vec<_>>()));
+    survey.tools.sort_by(|one, other| one.tool.cmp(&other.tool));
+    survey
 }
 
 fn rows(survey: &Survey) -> Vec<Vec<String>> {
@@ -170,7 +171,8 @@ fn tools(survey: &Survey, out: &Out) -> Result<(), Problem> {
     let row = |tool: &kladder_core::host::survey::HostTool| {
         let version =
             tool.version.clone().or_else(|| tool.untold.as_ref().map(words::host::untold)).unwrap_or_default();
-        vec![styled(STRONG, &tool.command), clean(&version), shown(&tool.path)]
+        let name = if tool.command.is_empty() { &tool.tool } else { &tool.command };
+        vec![styled(STRONG, name), clean(&version), shown(&tool.path)]
     };
     out.say(format!("\n{}", styled(STRONG, "Tools that are there already")))?;
     out.say(out.columns(&["command", "version", "file that answers"], survey.tools.iter().map(row).collect(), &[]))

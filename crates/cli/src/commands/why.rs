@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use kladder_choose::names::ToolName;
-use kladder_choose::pins::{Limits, Moves, Passed, Pin, Pins, Why};
+use kladder_choose::pins::{HostCopy, Limits, Moves, Passed, Pin, Pins, Why};
 use kladder_choose::version::Version;
 use kladder_core::desk::Desk;
 use kladder_core::host::survey::answers;
@@ -115,12 +115,16 @@ fn answering(desk: &Desk, pins: &Pins, tool: &ToolName) -> Result<Vec<Answer>, P
     let landing = desk.site(pins).landings().current_link();
     let on_host = pins.rungs.get(tool).and_then(|pin| pin.host.clone());
     let commands: Vec<String> = match (&on_host, &definition.host) {
-        (Some(_), Some(probe)) => vec![probe.command.to_string()],
+        (Some(_), Some(probe)) => probe.command.iter().map(ToString::to_string).collect(),
         _ => definition.says.commands.keys().map(ToString::to_string).collect(),
     };
     let answer = |command: String| {
         let ours = landing.join("commands").join(&command);
-        let ours = on_host.clone().or_else(|| Some(ours).filter(|file| file.is_file()));
+        let itself = match &on_host {
+            Some(HostCopy::Itself(file)) => Some(file.clone()),
+            _ => None,
+        };
+        let ours = itself.or_else(|| Some(ours).filter(|file| file.is_file()));
         let first = answers(&command, &desk.surroundings.host.path);
         let by_answers = desk.ladder.answers.get(&command).cloned();
         let text = |file: Option<std::path::PathBuf>| file.map(|file| shapes::path(&file));

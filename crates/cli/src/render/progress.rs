@@ -259,7 +259,7 @@ impl Progress {
                 self.draw(now, "unpacking");
             }
             Event::Code { name, from } => self.draw(now, &format!("{name} from {}", clean(from))),
-            Event::OnHost { file } => now.done.push(format!("the host's own, {}", clean(&file.to_string_lossy()))),
+            Event::OnHost { copy } => now.done.push(format!("the host's own, {}", words::host::copy(copy))),
             // It is told behind what was fetched, which is only known when all is on the shelf.
             Event::Worked { work: Work::SetUp, took, .. } => now.set_up.push(format!("set up in {}", time(*took))),
             Event::Worked { work: Work::FitOut, took, .. } => now.done.push(format!("fitted out in {}", time(*took))),

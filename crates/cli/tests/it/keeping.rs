@@ -28,7 +28,8 @@ fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
     sandbox.write(&tool("whimbrow"), &format!("{head}[[releases]]{release}\n[[releases]]{older}"));
     sandbox.edit("catalog/presets/lamp-keeper.toml", "[[rungs]]", "[[rungs]]\ntool = \"seichebx\"\n[[rungs]]");
     sandbox.edit("catalog/rehearsals/first-reading.toml", "\"oarweld\"", "\"oarwel\"");
-    let head = sandbox.read("catalog/catalog.toml") + "\n[prefer]\nskerrow-compiler = [\"skerroc\", \"oarweld\", \"skerok\"]\n";
+    let head = sandbox.read("catalog/catalog.toml")
+        + "\n[prefer]\nskerrow-compiler = [\"skerroc\", \"oarweld\", \"skerok\"]\n";
     sandbox.write("catalog/catalog.toml", &head);
     let told = sandbox.run(&["catalog", "check", "../catalog"]);
     assert_eq!(told.code, 10);

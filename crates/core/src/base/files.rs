@@ -37,6 +37,14 @@ pub fn read(path: &Path) -> Result<Vec<u8>, FileError> {
     Ok(bytes)
 }
 
+/// The text of a plain file that is no larger than `most` bytes, with what is no UTF-8 replaced; `None` where it is not there or
+/// cannot be read.
+pub fn text_of_at_most(path: &Path, most: u64) -> Option<String> {
+    let mut bytes = Vec::new();
+    open(path).ok()?.take(most).read_to_end(&mut bytes).ok()?;
+    Some(String::from_utf8_lossy(&bytes).into_owned())
+}
+
 /// Reads a file that people write as text, of at most 16 MiB.
 ///
 /// # Errors

@@ -196,8 +196,8 @@ impl Climber<'_, '_> {
         let rung = self.rung;
         let (number, of) = (self.at + 1, self.prospect.route.rungs.len());
         self.tell(&Event::Rung { key: rung.key.clone(), rung: rung.name(), number, of });
-        if let Source::Host(file) = &rung.source {
-            self.tell(&Event::OnHost { file: file.clone() });
+        if let Source::Host(copy) = &rung.source {
+            self.tell(&Event::OnHost { copy: copy.clone() });
         }
         let was_damaged =
             rung.is_to_bring() && rung.shelved().is_some_and(|it| it.place.standing() == Standing::Damaged);

@@ -153,7 +153,7 @@ fn within(wanted: &Ranged, found: Found) -> (Fact, bool) {
 fn packaged(wanted: &Ranged, found: Found) -> (Fact, bool) {
     let Found::There(Some(version)) = &found else { return within(wanted, found) };
     let without_epoch = version.split_once(':').map_or(version.as_str(), |(_, rest)| rest);
-    let upstream = without_epoch.rsplit_once('-').map_or(without_epoch, |(upstream, _)| upstream);
+    let upstream = system::of_makers(version);
     let has_epoch = wanted.range.named().any(|version| version.as_str().contains(':'));
     let readings = if has_epoch { vec![version.as_str()] } else { vec![without_epoch, upstream] };
     let allows = |text: &str| text.parse().is_ok_and(|version| wanted.range.allows_by(Scheme::Packaged, &version));

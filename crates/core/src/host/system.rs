@@ -7,7 +7,7 @@
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::LIMITS;
 
@@ -103,16 +103,31 @@ fn of_pacman(entry: &str, name: &str) -> Option<String> {
 
 /// A shared library by its soname, where the loader looks; its version is what its file's own name says.
 pub fn library(host: &Host, soname: &str) -> Found {
-    let Some(folders) = sys::libraries::folders(&host.root) else { return Found::Unknown };
-    if !is_file_name(soname) {
-        return Found::Nothing;
+    match library_file(host, soname) {
+        None => Found::Unknown,
+        Some(None) => Found::Nothing,
+        Some(Some(file)) => Found::There(version_of_library(&file)),
     }
-    let Some(file) = folders.iter().map(|folder| folder.join(soname)).find(|file| file.exists()) else {
-        return Found::Nothing;
-    };
-    let own = fs::canonicalize(&file).ok().and_then(|file| Some(file.file_name()?.to_string_lossy().into_owned()));
-    let version = own.and_then(|name| Some(name.split_once(".so.")?.1.to_owned()));
-    Found::There(version)
+}
+
+/// The file that the loader would take for a soname; `None` where libraries are found in another way.
+#[allow(clippy::option_option, reason = "unknown and not there are two answers")]
+pub fn library_file(host: &Host, soname: &str) -> Option<Option<PathBuf>> {
+    let folders = sys::libraries::folders(&host.root)?;
+    let mut files = folders.iter().map(|folder| folder.join(soname)).filter(|_| is_file_name(soname));
+    Some(files.find(|file| file.exists()))
+}
+
+/// The version in the name that a shared library's file has itself.
+pub fn version_of_library(file: &Path) -> Option<String> {
+    let own = fs::canonicalize(file).ok()?;
+    Some(own.file_name()?.to_str()?.split_once(".so.")?.1.to_owned())
+}
+
+/// The version that its makers gave a package: without an epoch, and without the packager's revision.
+pub fn of_makers(version: &str) -> &str {
+    let without_epoch = version.split_once(':').map_or(version, |(_, rest)| rest);
+    without_epoch.rsplit_once('-').map_or(without_epoch, |(upstream, _)| upstream)
 }
 
 fn is_file_name(name: &str) -> bool {

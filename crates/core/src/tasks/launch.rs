@@ -193,7 +193,7 @@ impl Wiring {
     /// [`LaunchError`] where two rungs have a command or a variable of the same name.
     pub fn of(rungs: &[Rung], ladder: &Ladder) -> Result<Self, LaunchError> {
         let answers = &ladder.answers;
-        let wired: Vec<&Rung> = rungs.iter().filter(|rung| rung.shelved().is_some()).collect();
+        let wired: Vec<&Rung> = rungs.iter().filter(|rung| rung.is_launched()).collect();
         let mut owners: BTreeMap<(Household, Brings), ToolName> = BTreeMap::new();
         let mut wiring = Self::default();
         for rung in &wired {
@@ -335,7 +335,7 @@ fn started(command: &Command, name: &CommandName, with: &Filling<'_>) -> Result<
         || LaunchError::NoRunner { tool: rung.key.tool.clone(), command: name.to_string(), by: by.to_string() };
     let runner = nearest(with.rungs, rung, runs).ok_or_else(missing)?;
     let folder = runner.files();
-    let Some(own) = runner.commands.get(by).filter(|_| runner.shelved().is_some()) else {
+    let Some(own) = runner.commands.get(by).filter(|_| runner.is_launched()) else {
         return Ok((runner.folder().to_path_buf(), vec![file.into()]));
     };
     // A runner that is run by another one in turn would have to be followed; nobody needs that yet.
@@ -349,7 +349,7 @@ fn started(command: &Command, name: &CommandName, with: &Filling<'_>) -> Result<
 
 /// Whether a rung is the host's own and answers to this command.
 fn is_on_host(rung: &Rung, command: &CommandName) -> bool {
-    rung.shelved().is_none() && rung.folder().file_name().is_some_and(|name| name == command.as_str())
+    !rung.is_launched() && rung.folder().file_name().is_some_and(|name| name == command.as_str())
 }
 
 /// A variable of a rung, as tables have it.

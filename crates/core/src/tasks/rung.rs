@@ -7,6 +7,7 @@ use std::rc::Rc;
 use kladder_choose::catalog::{Artifact, Command, CommandName, Definition};
 use kladder_choose::names::RungKey;
 use kladder_choose::path::InnerPath;
+use kladder_choose::pins::HostCopy;
 use kladder_choose::version::Version;
 
 use super::berth::MakeBerth;
@@ -41,8 +42,8 @@ pub enum Because {
 pub enum Source {
     /// Artifacts, unpacked onto the shelf.
     Shelf(Shelved),
-    /// What the host has: the file that answers.
-    Host(PathBuf),
+    /// What the host has.
+    Host(HostCopy),
 }
 
 /// Artifacts and their place on the shelf.
@@ -96,6 +97,14 @@ impl Rung {
         if let Source::Shelf(shelved) = &self.source { Some(shelved) } else { None }
     }
 
+    /// Whether its commands are found with help only: all but what of the host answers by itself.
+    pub fn is_launched(&self) -> bool {
+        match &self.source {
+            Source::Shelf(_) => true,
+            Source::Host(copy) => copy.is_launched(),
+        }
+    }
+
     /// Whether its files are to be brought to the shelf.
     pub fn is_to_bring(&self) -> bool {
         self.todo.contains(&TaskName::Unpack)
@@ -106,21 +115,25 @@ impl Rung {
         self.shelved().map_or(0, |shelved| shelved.artifacts.iter().map(|artifact| artifact.size).sum())
     }
 
-    /// What tells it from others in a landing: its folder on the shelf, or the host's file.
+    /// What tells it from others in a landing: its folder on the shelf, or the host's file, folder or package.
     pub fn folder(&self) -> &Path {
         match &self.source {
             Source::Shelf(shelved) => &shelved.place.folder,
-            Source::Host(file) => file,
+            Source::Host(copy) => copy.path(),
         }
     }
 
-    /// The folder of its files as whoever runs it sees them: its berth, its place on the shelf, or where the host's file
-    /// lies.
+    /// The folder of its files as whoever runs it sees them: its berth, its place on the shelf, the host's folder, or where the
+    /// host's file lies.
     pub fn files(&self) -> PathBuf {
         match (&self.source, &self.berth) {
             (Source::Shelf(_), Some(berth)) => berth.folder.clone(),
             (Source::Shelf(shelved), None) => shelved.place.files(),
-            (Source::Host(file), _) => file.parent().unwrap_or(file).to_path_buf(),
+            (Source::Host(HostCopy::Laid { folder }), _) => folder.clone(),
+            (Source::Host(HostCopy::Package { .. }), _) => "/usr".into(),
+            (Source::Host(HostCopy::Itself(file) | HostCopy::Aside { file }), _) => {
+                file.parent().unwrap_or(file).to_path_buf()
+            }
         }
     }
 
@@ -150,6 +163,9 @@ impl Rung {
             if !self.definition.says.fit_outs.is_empty() || !self.first_start.is_empty() {
                 tasks.push(Box::new(FitOuts { rung: self, fitted: self.fitted.clone() }));
             }
+        }
+        if self.shelved().is_none() && self.is_launched() {
+            tasks.push(Box::new(Launch { rung: self }));
         }
         tasks.push(Box::new(Check { rung: self }));
         tasks

@@ -2,14 +2,14 @@
 
 use std::path::Path;
 
-use kladder_choose::catalog::{Gate, Who};
+use kladder_choose::catalog::{Gate, HostProbe, Who};
 use kladder_choose::document::Place;
 use kladder_choose::names::ToolName;
-use kladder_choose::pins::PinsError;
+use kladder_choose::pins::{Found, PinsError, Silent};
 
 use super::{Code, Problem};
 use crate::text::{either, plain, quoted};
-use crate::words::{clash, demanded};
+use crate::words::{clash, demanded, host};
 
 impl Problem {
     /// Why there are no pins for the ladder at `ladder`.
@@ -26,8 +26,9 @@ impl Problem {
                 missing(place).next(format!("did you mean {}?", either(&quoted(near))))
             }
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
-            PinsError::NotOnHost { found, elsewhere, place, chores, .. } => {
-                let problem = not_on_host(missing(place), found.as_deref(), elsewhere);
+            PinsError::NotOnHost { found, silent, probes, elsewhere, place, chores, .. } => {
+                let problem = looked_for(missing(place), found, silent, probes);
+                let problem = not_on_host(problem, elsewhere);
                 chores.iter().fold(problem, brought_by_hand)
             }
             PinsError::NoSuchSeries { near, there, place, .. } => {
@@ -102,14 +103,23 @@ fn meant(problem: Problem, near: &[String]) -> Problem {
     near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
 }
 
-fn not_on_host(problem: Problem, found: Option<&str>, elsewhere: &[ToolName]) -> Problem {
-    let found =
-        found.map_or_else(|| "no file on PATH answers with a version".to_owned(), |found| format!("it has {found}"));
-    if elsewhere.is_empty() {
-        return problem.why(found).next("install it with the system's own means, or wish for something else");
+/// What was found of it, and where nothing was.
+fn looked_for(problem: Problem, found: &[Found], silent: &[Silent], probes: &[HostProbe]) -> Problem {
+    let has = |found: &Found| format!("it has {} ({})", found.version, host::copy(&found.copy));
+    let problem = found.iter().map(has).fold(problem, Problem::why);
+    let problem = silent.iter().map(host::silent).fold(problem, Problem::why);
+    if found.is_empty() && silent.is_empty() {
+        let looked: Vec<String> = probes.iter().flat_map(host::probed).collect();
+        return problem.why(format!("looked for: {}", looked.join(", ")));
     }
     problem
-        .why(found)
+}
+
+fn not_on_host(problem: Problem, elsewhere: &[ToolName]) -> Problem {
+    if elsewhere.is_empty() {
+        return problem.next("install it with the system's own means, or wish for something else");
+    }
+    problem
         .next(format!("the catalog has {}: `host = \"prefer\"` in the wish takes that here", either(elsewhere)))
         .next("or install it with the system's own means")
 }

@@ -1,6 +1,10 @@
 //! What was found out about a host, in words.
 
+use kladder_choose::catalog::{HostProbe, OfSystem, Spot};
+use kladder_choose::pins::{HostCopy, Silent};
 use kladder_core::host::survey::{Odd, Untold};
+
+use crate::text::clean;
 
 /// Something odd about a host, as the rest of a sentence.
 pub fn odd(odd: &Odd) -> String {
@@ -25,4 +29,31 @@ pub fn untold(untold: &Untold) -> String {
         Untold::Status { status } => format!("it ended with status {status}"),
         Untold::Unsaid => "it says no version".into(),
     }
+}
+
+/// A copy of a tool on the host.
+pub fn copy(copy: &HostCopy) -> String {
+    let path = clean(&copy.path().to_string_lossy());
+    if let HostCopy::Package { .. } = copy { format!("the package {path}") } else { path }
+}
+
+/// That a copy is there and says no version.
+pub fn silent(silent: &Silent) -> String {
+    format!("{} is there, and its version is not known: {}", copy(&silent.copy), untold(&silent.why))
+}
+
+/// Where a definition looks for a tool.
+pub fn probed(probe: &HostProbe) -> Vec<String> {
+    let command = probe.command.iter().map(|command| format!("`{command}` on PATH"));
+    let place = |spot: &Spot| match spot {
+        Spot::Path(path) => clean(path),
+        Spot::Told { file, .. } => format!("where {} says", clean(file)),
+    };
+    let library = probe.library.iter().map(|soname| format!("the library {}", clean(soname)));
+    let package = |of: &OfSystem| {
+        let on = if of.system.name.is_empty() { String::new() } else { format!(" ({})", of.system) };
+        format!("the package {}{on}", clean(&of.packages.join(", ")))
+    };
+    let all = command.chain(probe.places.iter().map(place)).chain(library);
+    all.chain(probe.package.iter().map(package)).collect()
 }

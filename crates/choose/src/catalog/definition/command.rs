@@ -223,6 +223,13 @@ struct CommandTable {
     variables: BTreeMap<VariableName, Template>,
 }
 
+impl Command {
+    /// A command that is just this file; `None` where such a path cannot be written in a definition.
+    pub fn of_file(path: &str) -> Option<Self> {
+        Self::try_from(CommandForm::File(path.to_owned())).ok()
+    }
+}
+
 impl TryFrom<CommandForm> for Command {
     type Error = crate::template::TemplateError;
 

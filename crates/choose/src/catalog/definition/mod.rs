@@ -12,7 +12,7 @@ pub use also::{Also, Here, When};
 pub use command::{Command, CommandName, How, Variable, VariableName, Whose};
 pub use first_start::WrongChoice;
 pub use fit_out::FitOut;
-pub use host::HostProbe;
+pub use host::{HostProbe, Spot};
 pub use published::{AbsoluteLinks, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
 

@@ -10,6 +10,7 @@ use kladder_core::desk::start::{Answers, Question, machines};
 
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean};
+use kladder_tell::words;
 
 use super::all_questions;
 use crate::context::Context;
@@ -124,7 +125,7 @@ fn ask(question: &Question, answers: &mut Answers) -> Result<Reply, Problem> {
         Question::Host { tool, capability, found } => {
             let text = format!(
                 "This host has {} {}. Use it as its {capability}?",
-                found.file.to_string_lossy(),
+                words::host::copy(&found.copy),
                 found.version
             );
             let help = "it is looked at again at each climb; nothing of it is changed";

@@ -18,6 +18,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use kladder_choose::names::{RungKey, ToolName};
+use kladder_choose::pins::HostCopy;
 use kladder_choose::version::Version;
 
 /// A rung in a message: the tool at its version.
@@ -90,8 +91,8 @@ pub enum Event {
     },
     /// The rung is what the host has; nothing is fetched.
     OnHost {
-        /// The file that answers.
-        file: PathBuf,
+        /// Where.
+        copy: HostCopy,
     },
     /// An artifact is about to be received.
     Fetching {

@@ -5,6 +5,7 @@
 //! go in by name too, so that a route is the same on every machine.
 
 mod found;
+mod on_host;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
@@ -157,8 +158,8 @@ fn rung(
     asked: &Asked<'_>,
 ) -> Result<Rung, RouteError> {
     let (key, version) = (found.key.clone(), found.pin.version.clone());
-    let source = if let Some(file) = &found.pin.host {
-        Source::Host(file.clone())
+    let source = if let Some(copy) = &found.pin.host {
+        Source::Host(copy.clone())
     } else {
         let artifacts = artifacts(ground, found)?;
         let recipe = PlaceRecipe { artifacts: &artifacts, set_up: &found.definition.says.set_up };
@@ -170,7 +171,7 @@ fn rung(
         needs: needs[&key].iter().cloned().collect(),
         pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
         berth: None,
-        commands: found.definition.says.commands.clone(),
+        commands: on_host::commands(found),
         definition: Rc::clone(&found.definition),
         first_start: first_start(ground, found)?,
         fitted: ground.folder.join("fitted").join(key.folder_name()).with_added_extension("json"),

@@ -76,9 +76,10 @@ fn taken_over(catalogs: &Catalogs, answers: &Answers, host: &dyn OnHost) -> Resu
         let Some(definition) = catalogs.tool(tool)? else { continue };
         let range = Range { requirement: Requirement::any(), series: None, pieces: Vec::new() };
         let value = Terms { range, host: HostPolicy::Prefer }.to_value().to_string();
-        let found = host.find(&definition);
-        let remark =
-            found.map(|found| ["this host has ", &found.file.to_string_lossy(), " ", found.version.as_str()].concat());
+        let found = host.find(&definition).into_iter().next();
+        let remark = found.map(|found| {
+            ["this host has ", &found.copy.path().to_string_lossy(), " ", found.version.as_str()].concat()
+        });
         // The tool itself, not what it provides: that might be met by another one.
         lines.push(Line { text: [key(tool).as_str(), " = ", value.trim()].concat(), remark });
     }

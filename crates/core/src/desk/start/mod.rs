@@ -182,7 +182,7 @@ pub fn questions(
     }
     for name in catalogs.names().cloned().collect::<Vec<_>>() {
         let Some(definition) = catalogs.tool(&name)? else { continue };
-        if let Some(found) = host.find(&definition) {
+        if let Some(found) = host.find(&definition).into_iter().next() {
             let capability = definition.provides().first().unwrap_or(&definition.tool).clone();
             questions.push(Question::Host { tool: name, capability, found });
         }

@@ -1,5 +1,6 @@
 //! The facts of a survey: plain data. `None` and empty lists mean "not known", unless said otherwise.
 
+use kladder_choose::pins::Untold;
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
@@ -66,33 +67,6 @@ pub enum Odd {
         /// What its reader said.
         error: String,
     },
-}
-
-/// Why a tool that is there has not told its version.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
-#[serde(tag = "because", rename_all = "kebab-case")]
-pub enum Untold {
-    /// Nothing of a described host is run.
-    Described,
-    /// It could not be run.
-    NotRun {
-        /// What the system said.
-        error: String,
-    },
-    /// It did not answer in time.
-    TooSlow {
-        /// Seconds that it was given.
-        limit: u64,
-    },
-    /// The person asked for an end.
-    Interrupted,
-    /// It ended with another status than 0.
-    Status {
-        /// That status.
-        status: i32,
-    },
-    /// There is nothing like a version in what it says.
-    Unsaid,
 }
 
 /// The operating system.

@@ -15,16 +15,19 @@ mod system;
 mod tools;
 
 pub use facts::*;
+pub use kladder_choose::pins::Untold;
 pub use known::usual;
 pub use root::Root;
 pub use tools::{Known, answers, ask_one};
+pub(crate) use tools::{every_answer, runs, side_by_side, version_of_file};
 
 /// The host's own command of this name, asked for its version in the usual way; `None` when no file answers.
 pub fn version_of(host: &Host, command: &str) -> Option<HostTool> {
     ask_one(host, &known::of(command)?)
 }
 
-use std::ffi::OsString;
+use std::collections::BTreeMap;
+use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
 use kladder_choose::platform::Platform;
@@ -45,12 +48,37 @@ pub struct Host {
     pub root: PathBuf,
     /// The caller's variables that tell of proxies and of the session, by name.
     pub variables: Vec<(String, String)>,
+    /// All variables of the caller.
+    pub environment: Environment,
     /// The person's home folder, where that is known.
     pub person: Option<PathBuf>,
     /// Where `kladder` is installed, for entries in menus that start it.
     pub installed: Option<PathBuf>,
     /// The program that runs this, where it can start commands shut in ([`crate::host::enclosed::answer`]).
     pub kladder: Option<PathBuf>,
+}
+
+/// A caller's variables. What they hold is nobody's business, so that they are not shown by accident.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct Environment(BTreeMap<OsString, OsString>);
+
+impl Environment {
+    /// One of them.
+    pub fn get(&self, name: &str) -> Option<&OsStr> {
+        self.0.get(OsStr::new(name)).map(OsString::as_os_str)
+    }
+}
+
+impl FromIterator<(OsString, OsString)> for Environment {
+    fn from_iter<I: IntoIterator<Item = (OsString, OsString)>>(variables: I) -> Self {
+        Self(variables.into_iter().collect())
+    }
+}
+
+impl std::fmt::Debug for Environment {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} variables", self.0.len())
+    }
 }
 
 /// How the names of what is made among temporary files begin; the number of the process that made it follows.
@@ -66,6 +94,7 @@ impl Host {
             temporary,
             root: "/".into(),
             variables: Vec::new(),
+            environment: Environment::default(),
             person: None,
             installed: None,
             kladder: None,

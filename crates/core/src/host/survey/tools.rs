@@ -8,6 +8,8 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use super::{Host, HostTool, Twice, Untold};
+use kladder_launch::{COMMANDS, LADDERS, TABLE};
+
 use crate::base::event::Silent;
 use crate::host::process::{Ended, Setting, run};
 
@@ -32,20 +34,41 @@ pub fn answers(command: &str, path: &OsString) -> Option<PathBuf> {
     std::env::split_paths(path).map(|folder| folder.join(command)).find(|file| runs(file))
 }
 
-fn runs(file: &Path) -> bool {
+/// All files that would answer to `command`, the first first; in a described root those in its usual folders. Launchers are left
+/// out: they are ours and not the host's.
+pub(crate) fn every_answer(command: &str, host: &Host) -> Vec<PathBuf> {
+    let is_ours = |folder: &Path| {
+        let above = folder.parent().unwrap_or(folder);
+        folder.ends_with(COMMANDS) && (above.join(TABLE).is_file() || above.join(LADDERS).is_file())
+    };
+    let path = search_path(host);
+    let folders = std::env::split_paths(&path).filter(|folder| !is_ours(folder));
+    folders.map(|folder| folder.join(command)).filter(|file| runs(file)).collect()
+}
+
+/// Whether it is a file that may be run.
+pub(crate) fn runs(file: &Path) -> bool {
     file.metadata().is_ok_and(|meta| meta.is_file() && meta.permissions().mode() & 0o111 != 0)
 }
 
 /// Asks all known tools that are there, several at a time. In a described root nothing is run.
 pub(super) fn ask(host: &Host, known: &[Known]) -> Vec<HostTool> {
-    let todo = Mutex::new(known.iter());
+    let mut found: Vec<HostTool> = side_by_side(known, |one| ask_one(host, one)).into_iter().flatten().collect();
+    found.sort_by(|a, b| (&a.tool, &a.command).cmp(&(&b.tool, &b.command)));
+    found
+}
+
+/// What asking comes to for each, several at a time, in no order: programs are waited for.
+pub(crate) fn side_by_side<T: Sync, R: Send>(all: &[T], ask: impl Fn(&T) -> R + Sync) -> Vec<R> {
+    let todo = Mutex::new(all.iter());
     let found = Mutex::new(Vec::new());
-    let threads = std::thread::available_parallelism().map_or(2, |n| n.get() * 2).min(known.len());
+    let threads = std::thread::available_parallelism().map_or(2, |n| n.get() * 2).min(all.len());
     let work = || {
         // A poisoned lock means that another thread panicked, which ends the scope anyway.
         while let Some(one) = todo.lock().ok().and_then(|mut todo| todo.next()) {
-            if let (Some(tool), Ok(mut found)) = (ask_one(host, one), found.lock()) {
-                found.push(tool);
+            let asked = ask(one);
+            if let Ok(mut found) = found.lock() {
+                found.push(asked);
             }
         }
     };
@@ -54,23 +77,22 @@ pub(super) fn ask(host: &Host, known: &[Known]) -> Vec<HostTool> {
             scope.spawn(work);
         }
     });
-    let mut found = found.into_inner().unwrap_or_default();
-    found.sort_by(|a, b| (&a.tool, &a.command).cmp(&(&b.tool, &b.command)));
-    found
+    found.into_inner().unwrap_or_default()
 }
 
 /// Asks one tool; `None` when no file answers to its command.
 pub fn ask_one(host: &Host, known: &Known) -> Option<HostTool> {
     let path = answers(&known.command, &search_path(host))?;
-    let (version, untold) = if host.is_described() {
-        (None, Some(Untold::Described))
-    } else {
-        match say_version(host, &path, known) {
-            Ok(version) => (Some(version), None),
-            Err(untold) => (None, Some(untold)),
-        }
+    let (version, untold) = match version_of_file(host, &path, known) {
+        Ok(version) => (Some(version), None),
+        Err(untold) => (None, Some(untold)),
     };
     Some(HostTool { tool: known.tool.clone(), command: known.command.clone(), path, version, untold })
+}
+
+/// The version that a program says; in a described root nothing is run.
+pub(crate) fn version_of_file(host: &Host, program: &Path, known: &Known) -> Result<String, Untold> {
+    if host.is_described() { Err(Untold::Described) } else { say_version(host, program, known) }
 }
 
 /// The folders of PATH; in a described root its usual ones.

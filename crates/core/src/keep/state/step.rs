@@ -38,7 +38,7 @@ pub enum Step {
     },
     /// The rung is what the host has.
     OnHost {
-        /// The file that answers.
+        /// The file or folder; of a package its name.
         #[serde(with = "record::path")]
         #[schemars(with = "String")]
         file: PathBuf,
@@ -106,7 +106,7 @@ impl Step {
             Event::YardFailed { yard, reason, .. } => Self::YardFailed { yard: yard.clone(), reason: reason.clone() },
             Event::Fetched { file, size, cached } => Self::Fetched { file: file.clone(), size: *size, cached: *cached },
             Event::Rung { key, rung, .. } => Self::Rung { rung: key.clone(), version: rung.version.clone() },
-            Event::OnHost { file } => Self::OnHost { file: file.clone() },
+            Event::OnHost { copy } => Self::OnHost { file: copy.path().to_path_buf() },
             Event::Worked { work, rung, name, confined, output, took } => Self::Worked {
                 work: *work,
                 rung: rung.clone(),

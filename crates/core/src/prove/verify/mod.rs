@@ -18,6 +18,7 @@ use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::{Catalogs, Command, CommandName, Rehearsal, Trial};
 use kladder_choose::names::Household;
+use kladder_choose::pins::HostCopy;
 use kladder_choose::template::Hole;
 use kladder_launch::table::{self, Entry};
 use kladder_launch::variables::applied;
@@ -159,8 +160,13 @@ impl<'b> Bench<'b> {
         check_cancelled(self.observer)?;
         let household = &rung.key.household;
         let path = self.path(household);
-        if let Source::Host(file) = &rung.source {
-            return Ok(vec![self.host_answers(rung, file, &path)]);
+        match &rung.source {
+            Source::Host(HostCopy::Itself(file)) => {
+                let command = rung.definition.host.as_ref().and_then(|probe| probe.command.as_ref());
+                return Ok(command.map(|command| self.host_answers(rung, command, file, &path)).into_iter().collect());
+            }
+            Source::Host(HostCopy::Package { .. }) => return Ok(Vec::new()),
+            Source::Host(_) | Source::Shelf(_) => {}
         }
         let bytes = fs::read(self.landing.join(self.wiring.table_file(household))).unwrap_or_default();
         let nearest = self.wiring.fronts(household).into_iter().next().unwrap_or_default();
@@ -180,9 +186,9 @@ impl<'b> Bench<'b> {
     }
 
     /// For what the host has: the pinned file must still be the one that answers.
-    fn host_answers(&self, rung: &Rung, file: &Path, path: &OsString) -> Verdict {
+    fn host_answers(&self, rung: &Rung, command: &CommandName, file: &Path, path: &OsString) -> Verdict {
         let started = Instant::now();
-        let command = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let command = command.to_string();
         let outcome = match answers(&command, path) {
             Some(first) if first == file => Outcome::Passed,
             Some(other) => Outcome::failed(Finding::OtherAnswers { file: other }),

@@ -1,0 +1,139 @@
+//! The copies of a tool that a host has, and what version each is.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+
+use kladder_choose::catalog::{CommandName, Definition, HostProbe};
+use kladder_choose::pins::{HostCopy, Untold};
+
+use super::places;
+use crate::base::files;
+use crate::host::demands::of_system;
+use crate::host::survey::{self, Host, Known, every_answer, runs};
+use crate::host::system::{self, Found};
+
+/// A copy that is there.
+pub(super) struct Copy {
+    pub(super) copy: HostCopy,
+    pub(super) version: Result<String, Untold>,
+    /// It was found in a place, not by its name.
+    pub(super) is_of_place: bool,
+}
+
+/// All that is there of a tool, each file once.
+pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Copy> {
+    let Some(probe) = &definition.host else { return Vec::new() };
+    let mut seen = HashSet::new();
+    let mut is_new = |path: &Path| path.canonicalize().is_ok_and(|real| seen.insert(real));
+    let mut all = Vec::new();
+    let asked = |program: &Path| program_version(host, probe, &definition.tool, program);
+    if let Some(command) = &probe.command {
+        for (at, file) in every_answer(command.as_str(), host).into_iter().enumerate() {
+            if is_new(&file) {
+                let version = asked(&file);
+                let copy = if at == 0 { HostCopy::Itself(file) } else { HostCopy::Aside { file } };
+                all.push(Copy { copy, version, is_of_place: false });
+            }
+        }
+    }
+    for path in places::all(host, probe) {
+        let program = if path.is_dir() { program_in(&path, definition, probe) } else { Some(path.clone()) };
+        if !is_new(program.as_deref().unwrap_or(&path)) {
+            continue;
+        }
+        let version = match &program {
+            Some(program) if runs(program) => version_in(&path, probe).unwrap_or_else(|| asked(program)),
+            _ => version_in(&path, probe).unwrap_or_else(|| by_name(probe, &path)),
+        };
+        let copy = match program {
+            Some(file) if file == path && runs(&file) => HostCopy::Aside { file },
+            _ if path.is_dir() => HostCopy::Laid { folder: path },
+            _ => HostCopy::Itself(path),
+        };
+        all.push(Copy { copy, version, is_of_place: true });
+    }
+    all.extend(library(host, probe).filter(|copy| is_new(copy.copy.path())));
+    all.extend(package(host, probe));
+    all
+}
+
+/// The program of a folder that is laid out like a release, by the command to look for, else by any that it has.
+fn program_in(folder: &Path, definition: &Definition, probe: &HostProbe) -> Option<PathBuf> {
+    let says = definition.all();
+    let commands = || says.iter().flat_map(|says| &says.commands);
+    let of_ours = |wanted: Option<&CommandName>| {
+        let meant = commands().filter(move |(name, _)| wanted.is_none_or(|wanted| wanted == *name));
+        // Where a release's version stands in the path, no host has it so.
+        meant.map(|(_, command)| folder.join(command.file.as_written())).find(|file| runs(file))
+    };
+    let by_name = |command: &CommandName| {
+        let usual = [folder.join(command.as_str()), folder.join("bin").join(command.as_str())];
+        of_ours(Some(command)).or_else(|| usual.into_iter().find(|file| runs(file)))
+    };
+    match &probe.command {
+        Some(command) => by_name(command),
+        None => of_ours(None),
+    }
+}
+
+/// The version of a program: a file of its folder may have it, else it is asked.
+fn program_version(host: &Host, probe: &HostProbe, tool: &str, program: &Path) -> Result<String, Untold> {
+    // A program on PATH is most often a link to where its folder is; the file lies beside it, or beside its `bin`.
+    let real = program.canonicalize().unwrap_or_else(|_| program.to_path_buf());
+    let near = real.ancestors().skip(1).take(2).filter_map(|folder| version_in(folder, probe)?.ok());
+    if let Some(version) = near.into_iter().next() {
+        return Ok(version);
+    }
+    let known = Known {
+        tool: tool.to_owned(),
+        command: program.to_string_lossy().into_owned(),
+        arguments: probe.ask.clone(),
+        pattern: probe.version.regex(),
+    };
+    survey::version_of_file(host, program, &known)
+}
+
+/// The version in the file that has it; `None` where no file is named for that.
+fn version_in(found: &Path, probe: &HostProbe) -> Option<Result<String, Untold>> {
+    let read = probe.read.as_ref()?;
+    let folder = if found.is_dir() { found } else { found.parent()? };
+    let text = files::text_of_at_most(&read.below(folder), 1 << 20);
+    Some(text.and_then(|text| matched(probe, &text)).ok_or(Untold::Unsaid))
+}
+
+/// The version in a name.
+fn by_name(probe: &HostProbe, path: &Path) -> Result<String, Untold> {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    matched(probe, &name).ok_or(Untold::Unsaid)
+}
+
+fn matched(probe: &HostProbe, text: &str) -> Option<String> {
+    let pattern = probe.version.regex();
+    let captures = pattern.captures(text)?;
+    Some(captures.name("version").or_else(|| captures.get(0))?.as_str().to_owned())
+}
+
+fn library<'a>(host: &'a Host, probe: &'a HostProbe) -> impl Iterator<Item = Copy> + 'a {
+    let file = probe.library.iter().filter_map(|soname| system::library_file(host, soname)?);
+    file.map(|file| {
+        let of_name = || system::version_of_library(&file).ok_or(Untold::Unsaid);
+        let version = version_in(&file, probe).unwrap_or_else(of_name);
+        Copy { copy: HostCopy::Itself(file), version, is_of_place: false }
+    })
+}
+
+/// The package that is named for this system, at the version that its makers gave it.
+fn package(host: &Host, probe: &HostProbe) -> Option<Copy> {
+    let any = probe.package.iter().find(|of| of.system.name.is_empty());
+    let survey = || survey::facts(host, &[]);
+    let of = any
+        .cloned()
+        .or_else(|| (!probe.package.is_empty()).then(|| of_system(&probe.package, &survey()).cloned())?)?;
+    let package = of.packages.first()?.clone();
+    let version = match system::package(host, &package) {
+        Found::Unknown | Found::Nothing => return None,
+        Found::There(version) => version.ok_or(Untold::Unsaid),
+    };
+    let version = version.map(|version| system::of_makers(&version).to_owned());
+    Some(Copy { copy: HostCopy::Package { package }, version, is_of_place: false })
+}
