@@ -1,5 +1,6 @@
 //! What is told of a clash.
 
+use super::Absent;
 use crate::catalog::{Demand, Kind, Need, Way};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range};
@@ -31,7 +32,7 @@ pub struct ClashingWish {
 }
 
 /// One link between clashing wishes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum Step {
     /// Releases of a tool need something.
     Needs {
@@ -85,6 +86,15 @@ pub enum Step {
         range: Range,
         /// The newest version there is of what was asked.
         newest: Option<Version>,
+    },
+    /// Only the host could have it, and does not, or not in a range.
+    NotOnHost {
+        /// The tool.
+        tool: ToolName,
+        /// The range.
+        range: Range,
+        /// What is known of it.
+        absent: Box<Absent>,
     },
     /// The wished series goes no further.
     SeriesEnds {

@@ -204,6 +204,10 @@ impl Explained<'_, '_> {
             return Ok(Vec::new());
         }
         let inside: Vec<&CardRelease> = card.releases.iter().filter(|release| called.admits(&card, release)).collect();
+        if card.releases.is_empty() && card.on_host {
+            let absent = Box::new(offer.absent(&card)?);
+            return Ok(vec![Step::NotOnHost { tool: tool.clone(), range: called.range.clone(), absent }]);
+        }
         if inside.is_empty() {
             let stable = || card.releases.iter().filter(|release| !release.preview);
             let counting = |r: &CardRelease| Some(card.counting(&called.name, &r.version, &r.series)?.1.clone());

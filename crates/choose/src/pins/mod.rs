@@ -22,12 +22,12 @@ pub use account::{Change, ChangedWish, ClashReport, ClashingWish, Step, WayOut, 
 pub use asker::Asker;
 pub use file::{FromCatalog, Pin, Pins, PinsFileError};
 pub use met::{Beside, Met, Rule};
-pub use on_host::{Found, HostCopy, HostPin, NoHost, OnHost, Pinned, Silent, Untold, host_pins_that_differ};
+pub use on_host::{Absent, Found, HostCopy, HostPin, NoHost, OnHost, Pinned, Silent, Untold, host_pins_that_differ};
 pub use why::{News, Passed, Reason, Shift, Why, shifts};
 
 use std::time::{Duration, Instant};
 
-use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, HostProbe, Kind, Machine, PinnedArtifact};
+use crate::catalog::{Brings, CatalogError, Catalogs, Demand, Gate, Kind, Machine, PinnedArtifact};
 use crate::document::Place;
 use crate::ladder::Ladder;
 use crate::names::ToolName;
@@ -96,6 +96,23 @@ impl Limits {
 impl Default for Limits {
     fn default() -> Self {
         Self::within(Duration::from_secs(30))
+    }
+}
+
+impl PinsError {
+    /// How the host could be given what only it could have.
+    pub fn chores(&self) -> Vec<Gate> {
+        match self {
+            Self::NotOnHost { absent, .. } => absent.chores.clone(),
+            Self::Clash(report) => {
+                let chores = |step: &Step| match step {
+                    Step::NotOnHost { absent, .. } => absent.chores.clone(),
+                    _ => Vec::new(),
+                };
+                report.steps.iter().flat_map(chores).collect()
+            }
+            _ => Vec::new(),
+        }
     }
 }
 
@@ -234,16 +251,10 @@ pub enum PinsError {
         tool: ToolName,
         /// What was wished for, after a blank; nothing where anything would do.
         wanted: String,
-        /// What the host has in other versions.
-        found: Vec<Found>,
-        /// What it has whose version is not known.
-        silent: Vec<Silent>,
-        /// Where it was looked for.
-        probes: Vec<HostProbe>,
+        /// What is known of it.
+        absent: Box<Absent>,
         /// Tools of the catalog whose releases would do.
         elsewhere: Vec<ToolName>,
-        /// How the host could be given it, as its definition says.
-        chores: Vec<Gate>,
         /// The wish.
         place: Box<Place>,
     },

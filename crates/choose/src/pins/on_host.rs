@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::{Pin, Pins};
-use crate::catalog::{Catalogs, Definition};
+use crate::catalog::{Catalogs, Definition, Gate, HostProbe};
 use crate::names::ToolName;
 use crate::version::Version;
 
@@ -91,6 +91,40 @@ pub enum Untold {
     },
     /// There is nothing like a version in what it says.
     Unsaid,
+}
+
+/// That the host has not what only it could have: what there is instead, and how it could be brought.
+#[derive(Clone, Debug, Default)]
+pub struct Absent {
+    /// Other versions.
+    pub found: Vec<Found>,
+    /// What is there and says no version.
+    pub silent: Vec<Silent>,
+    /// Where it was looked for.
+    pub probes: Vec<HostProbe>,
+    /// How the host could be given it, as definitions say.
+    pub chores: Vec<Gate>,
+}
+
+impl Absent {
+    /// What is known of one tool, with what was found of it already.
+    pub(super) fn of(definition: &Definition, host: &dyn OnHost, found: Vec<Found>) -> Self {
+        Self {
+            found,
+            silent: host.silent(definition),
+            probes: definition.host.iter().cloned().collect(),
+            chores: definition.says.gates.iter().filter(|gate| gate.who().is_some()).cloned().collect(),
+        }
+    }
+
+    /// Adds what is known of another tool that would do.
+    pub(super) fn and(mut self, other: Self) -> Self {
+        self.found.extend(other.found);
+        self.silent.extend(other.silent);
+        self.probes.extend(other.probes);
+        self.chores.extend(other.chores);
+        self
+    }
 }
 
 /// Who knows what the host has.

@@ -5,10 +5,10 @@ use std::rc::Rc;
 
 use kladder_solve::NeedOf;
 
-use super::PinsError;
 use super::account::Withheld;
 use super::called::{Called, admits};
 use super::offer::Offer;
+use super::{Absent, PinsError};
 use crate::catalog::{Card, CardRelease, Machine};
 use crate::document::Place;
 use crate::ladder::{HostPolicy, Range, Wish};
@@ -75,26 +75,22 @@ impl Offer<'_> {
         by_gate.or_else(|| all().next()).map_or(Ok(()), |(newest, why)| Err(kept_from(wish, newest, machine, why)))
     }
 
+    /// What is known of a tool that the host has not as it is wanted.
+    pub(super) fn absent(&self, card: &Card) -> Result<Absent, PinsError> {
+        let found = self.on_host(card)?;
+        let definition = self.choosing.catalogs.tool(&card.tool)?;
+        let absent = definition.map(|definition| Absent::of(&definition, self.choosing.host, found));
+        Ok(absent.unwrap_or_default())
+    }
+
     /// Only the host could have it, and does not.
     fn not_on_host(&self, wish: &Wish, cards: &[Rc<Card>]) -> Result<(), PinsError> {
-        let (mut found, mut silent, mut probes) = (Vec::new(), Vec::new(), Vec::new());
-        let mut chores = Vec::new();
-        for card in cards {
-            found.extend(self.on_host(card)?);
-            let definition = self.choosing.catalogs.tool(&card.tool)?;
-            probes.extend(definition.iter().filter_map(|definition| definition.host.clone()));
-            silent.extend(definition.iter().flat_map(|definition| self.choosing.host.silent(definition)));
-            let gates = definition.iter().flat_map(|definition| &definition.says.gates);
-            chores.extend(gates.filter(|gate| gate.who().is_some()).cloned());
-        }
+        let absent = cards.iter().try_fold(Absent::default(), |all, card| self.absent(card).map(|one| all.and(one)))?;
         Err(PinsError::NotOnHost {
             tool: wish.tool.clone(),
             wanted: if wish.range == Range::any() { String::new() } else { format!(" {}", wish.range) },
-            found,
-            silent,
-            probes,
+            absent: Box::new(absent),
             elsewhere: cards.iter().filter(|card| has_fitting(wish, card)).map(|card| card.tool.clone()).collect(),
-            chores,
             place: Box::new(wish.range_place.clone()),
         })
     }

@@ -605,6 +605,10 @@ run = []
 const PARTS: &str = r#"tool = "skerroc"
 summary = ""
 corners = ["state"]
+provides = { tide-format = "3.1", skerrow-compiler = "{version}" }
+[host]
+command = "skerroc"
+places = ["/opt/skerrow-*", { in = "~/.skerrow", like = '^at=(.*)' }]
 [[gates]]
 packages = { debian = ["libtide-dev"] }
 minutes = 2
@@ -650,6 +654,16 @@ artifacts = [{ where = { kernel = ">=5" }, file = "a", sha256 = "DIGEST" }, { fi
 fn mistakes_in_what_a_part_says() {
     let whole = PARTS.replace("DIGEST", &"ab".repeat(32));
     let cases = [
+        ("command = \"skerroc\"\nplaces", "place"),
+        ("command = \"skerroc\"\nplaces = [\"/opt/skerrow-*\", { in = \"~/.skerrow\", like = '^at=(.*)' }]\n", ""),
+        ("\"/opt/skerrow-*\"", "\"opt/skerrow\""),
+        ("\"/opt/skerrow-*\"", "\"/opt/../etc\""),
+        ("\"/opt/skerrow-*\"", "\"/**/skerrow\""),
+        ("like = '^at", "as = '^at"),
+        ("like = '^at=(.*)'", "like = '^at=(.*'"),
+        ("tide-format = \"3.1\"", "tide-format = \"^3\""),
+        ("tide-format = \"3.1\"", "skerroc = \"3.1\""),
+        ("commands.s = \"two\"\n[[releases]]", "provides = [\"lens\"]\n[[releases]]"),
         ("version = \">=2\"\nfor", "verison = \">=2\"\nfor"),
         ("version = \">=2\"\nfor = [\"linux\"]\nwhere = { c-library = \"gnu >=2.31\" }\n", ""),
         ("c-library = \"gnu >=2.31\"", "clibrary = \"gnu >=2.31\""),
@@ -680,36 +694,56 @@ fn mistakes_in_what_a_part_says() {
     assert_data_eq!(
         each(&whole, &cases, read),
         str![[r#"
+place
+    6:1    the key `place` means nothing here
+
+    5:1    `host` says where to look: `command`, `places`, `library` or `package`
+"opt/skerrow"
+    7:11   `opt/skerrow`: a place on the host begins with `/`, `~/` or a `$VARIABLE`
+"/opt/../etc"
+    7:11   `/opt/../etc`: a place on the host has no `..` and no `**`
+"/**/skerrow"
+    7:11   `/**/skerrow`: a place on the host has no `..` and no `**`
+as = '^at
+    7:50   the key `as` means nothing here
+like = '^at=(.*'
+    7:57   `^at=(.*` is not a pattern: unclosed group
+tide-format = "^3"
+    4:12   `^3` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end
+skerroc = "3.1"
+    4:1    skerroc provides itself anyway: leave that out
+provides = ["lens"]⏎[[releases]]
+    38:1   what is provided can depend on `version` and `series` only
 verison = ">=2"⏎for
-    30:1   the key `verison` means nothing here
+    34:1   the key `verison` means nothing here
 
-    29:1   a block says for what it holds: `version`, `series`, `for`, `where`, `piece`, `with` or `private`; what holds always stands at the top
+    33:1   a block says for what it holds: `version`, `series`, `for`, `where`, `piece`, `with` or `private`; what holds always stands at the top
 clibrary = "gnu >=2.31"
-    32:9   `clibrary` is no fact that can be held against a machine here; `c-library` is one
+    36:9   `clibrary` is no fact that can be held against a machine here; `c-library` is one
 port = "80"
-    32:9   `port` is no fact that can be held against a machine here; os, kernel, release, c-library, feature, memory, driver, command, library, package, file, module are
+    36:9   `port` is no fact that can be held against a machine here; os, kernel, release, c-library, feature, memory, driver, command, library, package, file, module are
 series = "stabel"⏎piece
-    34:1   no release has the series `stabel`; `stable` is one
+    38:1   no release has the series `stabel`; `stable` is one
 piece = "lense"
-    34:1   no release has the piece `lense`; `lens` is one
+    38:1   no release has the piece `lense`; `lens` is one
 piece = "lens"⏎commands.s = "three"
-    34:1   `commands.s` is said differently by the block in line 29, and both can hold at once
+    38:1   `commands.s` is said differently by the block in line 33, and both can hold at once
 where = { c-library = "gnu >=2.31" }⏎needs = { x = "any" }
-    29:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
+    33:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
 for = ["linux"]⏎excludes = { x = "any" }
-    29:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
+    33:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
 
-    42:107 there is an artifact for any already, which is always taken
+    46:107 there is an artifact for any already, which is always taken
 debian = ["lib tide; rm"]
-    4:1    `lib tide; rm` is no name of a package
+    8:1    `lib tide; rm` is no name of a package
 debian = []
-    4:1    no package is named for debian
+    8:1    no package is named for debian
 
-    4:1    what only a person can tell has a `name`, by which they say that it is done
+    8:1    what only a person can tell has a `name`, by which they say that it is done
 1209
-    4:1    `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
+    8:1    `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
 open-file
-    4:1    `open-file` is no limit; open-files, processes, locked-memory, file-size are
+    8:1    `open-file` is no limit; open-files, processes, locked-memory, file-size are
 
            the fit-out `a buoy` has no corner to write in: name one under `corners`
 "other/look"
@@ -719,17 +753,17 @@ default = "blue"
 done = { run = [] }
            a check, set-up or fit-out has nothing to run: `run` is an empty list
 
-    15:1   the key `do` is missing
+    19:1   the key `do` is missing
 json = "a"
-    28:10  `json` is a pointer like "/boards/0", RFC 6901
+    32:10  `json` is a pointer like "/boards/0", RFC 6901
 equals = 1
-    28:10  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
+    32:10  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
 stdout = "x"
-    28:10  a claim looks for one thing; write a claim for each
+    32:10  a claim looks for one thing; write a claim for each
 status = "0"
-    27:21  here stands an exit status, or a list of those that will do
+    31:21  here stands an exit status, or a list of those that will do
 run = ["{oarweld.verison}"]
-    26:7   `{oarweld.verison}` cannot be filled in; `{oarweld.version}` can
+    30:7   `{oarweld.verison}` cannot be filled in; `{oarweld.version}` can
 
 "#]]
     );

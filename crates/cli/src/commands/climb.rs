@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
+use kladder_choose::catalog::Gate;
 use kladder_choose::names::RungKey;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::{Climbed, CodeStanding, CodeState, Holder, Request, WhyMissing};
@@ -22,6 +23,12 @@ use crate::render::{Out, Progress};
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
+    if options.wait_for_chores {
+        let progress = Progress::new(out)?;
+        let waited = context.open()?.wait_for_host(&|chores, holder| tell_absent(chores, holder, out), &progress);
+        progress.finish();
+        waited.map_err(|_| Problem::interrupted())?;
+    }
     let (desk, pins, freshness) = context.open_pinned(out)?;
     if pin::write(&desk, &pins)? && freshness != Freshness::Current {
         out.say(format!("Pinned {} in {}.", count(pins.rungs.len(), "rung"), shown(&desk.ladder.pins_path())))?;
@@ -73,9 +80,18 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
 }
 
+/// What the host lacks, so that there is no route yet.
+fn tell_absent(chores: &[Gate], holder: Option<&Holder>, out: &Out) {
+    tell_waiting(chores.iter().map(|gate| format!("{} ({})", gate.name, words::demanded(&gate.demand))), holder, out);
+}
+
 /// What is waited for, each time that changes.
 fn tell_chores(left: &[Standing], holder: Option<&Holder>, out: &Out) {
-    let chores: Vec<String> = left.iter().map(|gate| format!("{} ({})", gate.gate, words::chore(gate))).collect();
+    tell_waiting(left.iter().map(|gate| format!("{} ({})", gate.gate, words::chore(gate))), holder, out);
+}
+
+fn tell_waiting(chores: impl Iterator<Item = String>, holder: Option<&Holder>, out: &Out) {
+    let chores: Vec<String> = chores.collect();
     let holder = holder.map(|(name, process)| format!(" The package database is held by {name}, process {process}."));
     // Whoever does not read it finds the climb going on all the same.
     let _ = out.say(clean(&format!("Waiting for {}.{}", both(&chores), holder.unwrap_or_default())));

@@ -3,7 +3,6 @@
 use std::process::ExitCode;
 
 use kladder_choose::catalog::Who;
-use kladder_choose::pins::PinsError;
 use kladder_core::bring::fetch::Yards;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::Route;
@@ -69,7 +68,8 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
 /// The script for what only the host can have and does not, so that there are no pins and no route.
 fn script_without_route(context: &Context) -> Result<Option<String>, Problem> {
     let desk = context.open()?;
-    let Err(PinsError::NotOnHost { chores, .. }) = desk.pinned() else { return Ok(None) };
+    let Err(error) = desk.pinned() else { return Ok(None) };
+    let chores = error.chores();
     let survey = facts(&context.around.host, &[]);
     Ok(words::admin_script_for(&chores, &survey))
 }

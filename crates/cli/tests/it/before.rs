@@ -336,7 +336,10 @@ fn a_host_tool_that_changed_or_went_away_is_told_and_chosen_anew() {
     assert!(changed.contains(told), "{changed}");
     std::fs::remove_file(sandbox.path("bin/plank")).unwrap();
     let gone = sandbox.run(&["climb"]).passed().stdout;
-    assert!(gone.contains("2.6 on this host, SANDBOX/bin/plank, which is gone; chosen anew.") && gone.contains("1.0"), "{gone}");
+    assert!(
+        gone.contains("2.6 on this host, SANDBOX/bin/plank, which is gone; chosen anew.") && gone.contains("1.0"),
+        "{gone}"
+    );
     assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "plank 1.0 from the shelf\n");
 }
 

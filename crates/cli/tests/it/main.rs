@@ -15,6 +15,7 @@ mod clashes;
 mod climbing;
 mod coding;
 mod confining;
+mod copies;
 mod edges;
 mod fitting;
 mod histories;

@@ -17,7 +17,7 @@ use crate::host::system;
 use crate::keep::chores::Chores;
 
 /// How often waiting chores are looked at.
-const PAUSE: Duration = Duration::from_secs(1);
+pub(crate) const PAUSE: Duration = Duration::from_secs(1);
 
 /// A program that changes the system's packages, by its name and process.
 pub type Holder = (String, u32);

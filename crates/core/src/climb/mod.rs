@@ -20,6 +20,7 @@ use std::cell::OnceCell;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub(crate) use chores::PAUSE;
 pub use chores::{Holder, Told};
 use gates::Standing;
 use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine, Rehearsal};

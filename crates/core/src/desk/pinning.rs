@@ -1,10 +1,13 @@
 //! The pins to go by: those on file where they fit, else new ones.
 
-use kladder_choose::catalog::PinnedArtifact;
+use kladder_choose::catalog::{Gate, PinnedArtifact};
 use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
 
 use super::Desk;
+use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::bring::fetch::Cache;
+use crate::climb::{Holder, PAUSE};
+use crate::host::system::package_holder;
 
 /// How far old pins can be used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,6 +52,33 @@ impl Desk {
         let pins = self.choosing(&host, &Moves::default(), Limits::default()).pins()?;
         let pins = self.sized(pins);
         Ok(Pinned { pins, freshness, differing })
+    }
+
+    /// Waits until the host has what only it could have, as far as somebody can bring that. `told` hears of the chores, and who
+    /// holds the package database, each time that this changes.
+    ///
+    /// # Errors
+    /// [`Cancelled`] where the person asked for an end.
+    pub fn wait_for_host(
+        &self,
+        told: &dyn Fn(&[Gate], Option<&Holder>),
+        observer: &dyn Observer,
+    ) -> Result<(), Cancelled> {
+        let mut last = None;
+        loop {
+            let chores = self.pinned().err().map(|error| error.chores()).unwrap_or_default();
+            if chores.is_empty() {
+                return Ok(());
+            }
+            let holder = package_holder(&self.surroundings.host);
+            let now = (chores.iter().map(|gate| gate.name.clone()).collect::<Vec<_>>(), holder);
+            if last.as_ref() != Some(&now) {
+                told(&chores, now.1.as_ref());
+                last = Some(now);
+            }
+            check_cancelled(observer)?;
+            std::thread::sleep(PAUSE);
+        }
     }
 
     /// Pins with the sizes that their definitions do not say: as pinned before, as in the cache, or as the first yard says

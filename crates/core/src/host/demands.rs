@@ -11,6 +11,7 @@ use std::time::Duration;
 use kladder_choose::catalog::{Anew, Demand, Facts, Machine, OfSystem, Ranged};
 use kladder_choose::version::{Requirement, Scheme, Version};
 
+use super::fonts::has_font;
 use super::survey::{Host, Root, Survey, Untold, facts, version_of};
 use super::system::{self, Found};
 
@@ -110,6 +111,7 @@ pub fn judge(demand: &Demand, survey: &Survey, host: &Host) -> (Fact, bool) {
         Demand::File(path) => there(path, Some(Root::open(host).has(path))),
         Demand::Module(name) => there(name, system::module(host, name)),
         Demand::Locale(name) => there(name, system::locale(host, name)),
+        Demand::Font(family) => there(family, Some(has_font(host, family))),
         Demand::Limit { what, least } => match system::limit(host, what) {
             Some(most) => (Fact::Count(most), most >= *least),
             None => (Fact::Unknown, false),

@@ -18,6 +18,7 @@
 pub mod confine;
 pub mod demands;
 pub mod enclosed;
+mod fonts;
 pub mod process;
 pub mod restart;
 mod rpm;

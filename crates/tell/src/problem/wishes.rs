@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
-use kladder_choose::catalog::{Gate, HostProbe, Who};
 use kladder_choose::document::Place;
 use kladder_choose::names::ToolName;
-use kladder_choose::pins::{Found, PinsError, Silent};
+use kladder_choose::pins::PinsError;
 
 use super::{Code, Problem};
 use crate::text::{either, plain, quoted};
@@ -26,10 +25,10 @@ impl Problem {
                 missing(place).next(format!("did you mean {}?", either(&quoted(near))))
             }
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
-            PinsError::NotOnHost { found, silent, probes, elsewhere, place, chores, .. } => {
-                let problem = looked_for(missing(place), found, silent, probes);
+            PinsError::NotOnHost { absent, elsewhere, place, .. } => {
+                let problem = host::absent(absent).into_iter().fold(missing(place), Problem::why);
                 let problem = not_on_host(problem, elsewhere);
-                chores.iter().fold(problem, brought_by_hand)
+                absent.chores.iter().fold(problem, host::brought_by_hand)
             }
             PinsError::NoSuchSeries { near, there, place, .. } => {
                 meant(missing(place).why(format!("its series: {}", there.join(", "))), near)
@@ -87,32 +86,8 @@ impl Problem {
     }
 }
 
-/// What somebody can do so that the host has it.
-fn brought_by_hand(problem: Problem, chore: &Gate) -> Problem {
-    match (chore.who(), &chore.person) {
-        (Some(Who::Administrator), _) => problem.next(format!(
-            "an administrator can bring it ({}): `kladder route --admin-script` prints the script",
-            demanded(&chore.demand)
-        )),
-        (_, Some(person)) => problem.next(person.clone()),
-        _ => problem,
-    }
-}
-
 fn meant(problem: Problem, near: &[String]) -> Problem {
     near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
-}
-
-/// What was found of it, and where nothing was.
-fn looked_for(problem: Problem, found: &[Found], silent: &[Silent], probes: &[HostProbe]) -> Problem {
-    let has = |found: &Found| format!("it has {} ({})", found.version, host::copy(&found.copy));
-    let problem = found.iter().map(has).fold(problem, Problem::why);
-    let problem = silent.iter().map(host::silent).fold(problem, Problem::why);
-    if found.is_empty() && silent.is_empty() {
-        let looked: Vec<String> = probes.iter().flat_map(host::probed).collect();
-        return problem.why(format!("looked for: {}", looked.join(", ")));
-    }
-    problem
 }
 
 fn not_on_host(problem: Problem, elsewhere: &[ToolName]) -> Problem {

@@ -27,6 +27,11 @@ pub(crate) fn problem(report: &ClashReport, ladder: &Path) -> Problem {
     for line in sentences(report) {
         problem = problem.why(line);
     }
+    for step in &report.steps {
+        if let Step::NotOnHost { absent, .. } = step {
+            problem = absent.chores.iter().fold(problem, super::host::brought_by_hand);
+        }
+    }
     report.ways_out.iter().fold(problem, |problem, way| problem.next(way_out(way)))
 }
 
@@ -80,6 +85,10 @@ fn sentence(step: &Step) -> String {
         Step::NotThere { tool, provided: Some(name), range, newest } => {
             let newest = newest.iter().map(|newest| format!("; the newest that it provides is {newest}"));
             format!("no {tool} provides {name} {range}{}", newest.collect::<String>())
+        }
+        Step::NotOnHost { tool, range, absent } => {
+            let told = super::host::absent(absent).join("; ");
+            format!("only this host could have {tool}, and has none that is {range}: {told}")
         }
         Step::SeriesEnds { tool, series, newest } => format!("the {series} series of {tool} goes up to {newest}"),
     }

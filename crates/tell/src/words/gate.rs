@@ -33,6 +33,7 @@ pub fn demanded(demand: &Demand) -> String {
         Demand::File(path) => format!("the file {path}"),
         Demand::Module(name) => format!("the kernel's module {name}"),
         Demand::Locale(name) => format!("the locale {name}"),
+        Demand::Font(family) => format!("the font {family}"),
         Demand::Limit { what, least } => format!("a limit of {least} or more for {}", what.replace('-', " ")),
         Demand::Desktop => "a graphical session".to_owned(),
         Demand::Packages(all) => match all.as_slice() {

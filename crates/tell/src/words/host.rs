@@ -1,10 +1,12 @@
 //! What was found out about a host, in words.
 
-use kladder_choose::catalog::{HostProbe, OfSystem, Spot};
-use kladder_choose::pins::{HostCopy, Silent};
+use kladder_choose::catalog::{Gate, HostProbe, OfSystem, Spot, Who};
+use kladder_choose::pins::{Absent, Found, HostCopy, Silent};
 use kladder_core::host::survey::{Odd, Untold};
 
-use crate::text::clean;
+use crate::problem::Problem;
+use crate::text::{clean, count};
+use crate::words::demanded;
 
 /// Something odd about a host, as the rest of a sentence.
 pub fn odd(odd: &Odd) -> String {
@@ -56,4 +58,30 @@ pub fn probed(probe: &HostProbe) -> Vec<String> {
     };
     let all = command.chain(probe.places.iter().map(place)).chain(library);
     all.chain(probe.package.iter().map(package)).collect()
+}
+
+/// What was found of something that is not there as it is wanted, or where nothing was.
+pub fn absent(absent: &Absent) -> Vec<String> {
+    let has = |found: &Found| format!("it has {} ({})", found.version, copy(&found.copy));
+    let told: Vec<String> = absent.found.iter().map(has).chain(absent.silent.iter().map(silent)).collect();
+    if told.is_empty() {
+        let looked: Vec<String> = absent.probes.iter().flat_map(probed).collect();
+        return vec![format!("looked for: {}", looked.join(", "))];
+    }
+    told
+}
+
+/// What somebody can do so that the host has it.
+pub(crate) fn brought_by_hand(problem: Problem, chore: &Gate) -> Problem {
+    let takes = chore.minutes.map(|minutes| format!(", {}", count(minutes as usize, "minute"))).unwrap_or_default();
+    match (chore.who(), &chore.person) {
+        (Some(Who::Administrator), _) => problem
+            .next(format!(
+                "an administrator can bring it ({}{takes}): `kladder route --admin-script` prints the script",
+                demanded(&chore.demand)
+            ))
+            .next("`kladder climb --wait-for-chores` goes on by itself once it is there"),
+        (_, Some(person)) => problem.next(format!("{}{takes}", clean(person))),
+        _ => problem,
+    }
 }

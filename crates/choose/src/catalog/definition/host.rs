@@ -18,7 +18,7 @@
 
 use std::collections::BTreeMap;
 
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
 
 use super::CommandName;
 use crate::catalog::{OfSystem, Pattern, Ranged};
@@ -64,7 +64,7 @@ pub enum Spot {
 struct Form {
     command: Option<CommandName>,
     #[serde(default)]
-    places: Vec<SpotForm>,
+    places: Vec<Spot>,
     library: Option<String>,
     package: Option<PackageForm>,
     #[serde(default = "ask_version")]
@@ -72,13 +72,6 @@ struct Form {
     read: Option<InnerPath>,
     #[serde(default = "Pattern::version")]
     version: Pattern,
-}
-
-#[derive(Deserialize)]
-#[serde(untagged, expecting = "here stands a path, or a table with `in` and `like`")]
-enum SpotForm {
-    Path(String),
-    Told(ToldForm),
 }
 
 #[derive(Deserialize)]
@@ -115,33 +108,45 @@ impl TryFrom<Form> for HostProbe {
                 all.into_iter().map(one).collect::<Result<_, String>>()?
             }
         };
-        let places: Vec<Spot> = form.places.into_iter().map(Spot::try_from).collect::<Result<_, _>>()?;
-        if form.command.is_none() && places.is_empty() && form.library.is_none() && package.is_empty() {
+        if form.command.is_none() && form.places.is_empty() && form.library.is_none() && package.is_empty() {
             return Err("`host` says where to look: `command`, `places`, `library` or `package`".to_owned());
         }
-        let Form { command, library, ask, read, version, .. } = form;
+        let Form { command, places, library, ask, read, version, .. } = form;
         Ok(Self { command, places, library, package, ask, read, version })
     }
 }
 
-impl TryFrom<SpotForm> for Spot {
-    type Error = String;
-
-    fn try_from(form: SpotForm) -> Result<Self, String> {
-        let (path, like) = match form {
-            SpotForm::Path(path) => (path, None),
-            SpotForm::Told(ToldForm { r#in, like }) => (r#in, Some(like)),
-        };
-        let begins = path.starts_with('/') || path.starts_with("~/") || (path.len() > 1 && path.starts_with('$'));
-        if !begins {
-            return Err(format!("`{path}`: a place on the host begins with `/`, `~/` or a `$VARIABLE`"));
+/// Written by hand so that a mistake in it keeps its own message.
+impl<'de> Deserialize<'de> for Spot {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Visitor;
+        impl<'de> serde::de::Visitor<'de> for Visitor {
+            type Value = Spot;
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a path, or a table with `in` and `like`")
+            }
+            fn visit_str<E: serde::de::Error>(self, path: &str) -> Result<Spot, E> {
+                place(path).map_err(E::custom)?;
+                Ok(Spot::Path(path.to_owned()))
+            }
+            fn visit_map<A: serde::de::MapAccess<'de>>(self, map: A) -> Result<Spot, A::Error> {
+                let told = ToldForm::deserialize(serde::de::value::MapAccessDeserializer::new(map))?;
+                place(&told.r#in).map_err(serde::de::Error::custom)?;
+                Ok(Spot::Told { file: told.r#in, like: told.like })
+            }
         }
-        if path.split('/').any(|part| part == ".." || part.contains("**")) {
-            return Err(format!("`{path}`: a place on the host has no `..` and no `**`"));
-        }
-        Ok(match like {
-            None => Self::Path(path),
-            Some(like) => Self::Told { file: path, like },
-        })
+        deserializer.deserialize_any(Visitor)
     }
+}
+
+/// What is wrong with a place.
+fn place(path: &str) -> Result<(), String> {
+    let begins = path.starts_with('/') || path.starts_with("~/") || (path.len() > 1 && path.starts_with('$'));
+    if !begins {
+        return Err(format!("`{path}`: a place on the host begins with `/`, `~/` or a `$VARIABLE`"));
+    }
+    if path.split('/').any(|part| part == ".." || part.contains("**")) {
+        return Err(format!("`{path}`: a place on the host has no `..` and no `**`"));
+    }
+    Ok(())
 }

@@ -141,7 +141,8 @@ impl Definition {
         }
         says.check().map_err(wrong)?;
         if says.provides.get(&tool).is_some() {
-            return Err(wrong("it provides itself: leave that out".to_owned()));
+            let at = source.text.find("provides").unwrap_or_default();
+            return Err(source.invalid(at..at + 8, format!("{tool} provides itself anyway: leave that out")).into());
         }
         let mut spans: Vec<(Version, Range<usize>)> = Vec::new();
         let mut read = Vec::new();

@@ -53,6 +53,8 @@ pub enum Demand {
     Module(String),
     /// This locale.
     Locale(String),
+    /// This family of fonts.
+    Font(String),
     /// At least so many of a thing that the system counts for each user.
     Limit {
         /// What is counted, as [`LIMITS`] names it.
@@ -115,7 +117,7 @@ impl fmt::Display for Ranged {
 
 impl Demand {
     /// The facts that can be demanded, by the keys of a gate.
-    pub const FACTS: [&'static str; 22] = [
+    pub const FACTS: [&'static str; 23] = [
         "os",
         "kernel",
         "release",
@@ -131,6 +133,7 @@ impl Demand {
         "file",
         "module",
         "locale",
+        "font",
         "limit",
         "desktop",
         "group",
@@ -181,6 +184,7 @@ impl Demand {
             "file" => return Err(format!("`{text}`: a file of the system is named from `/` on, without `..`")),
             "module" => Self::Module(text.to_owned()),
             "locale" => Self::Locale(text.to_owned()),
+            "font" => Self::Font(text.to_owned()),
             "limit" => limit(text)?,
             "desktop" => there(text).map(|()| Self::Desktop)?,
             "device" if is_device(text) => Self::Device(text.to_lowercase()),
@@ -214,6 +218,7 @@ impl Demand {
             Self::File(_) => "file",
             Self::Module(_) => "module",
             Self::Locale(_) => "locale",
+            Self::Font(_) => "font",
             Self::Limit { .. } => "limit",
             Self::Desktop => "desktop",
             Self::Group(_) => "group",
@@ -240,6 +245,7 @@ impl fmt::Display for Demand {
             | Self::File(text)
             | Self::Module(text)
             | Self::Locale(text)
+            | Self::Font(text)
             | Self::Group(text)
             | Self::Reach(text) => f.write_str(text),
             Self::Kernel(range) => range.fmt(f),

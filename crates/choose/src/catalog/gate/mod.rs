@@ -20,6 +20,7 @@
 //! | `file` | `"/usr/include/zlib.h"` | there is such a file or folder |
 //! | `module` | `"cdc_acm"` | the kernel has it, loaded or built in |
 //! | `locale` | `"C.UTF-8"` | the system has it |
+//! | `font` | `"Tidemark Mono"` | the system or the person has this family of fonts |
 //! | `limit` | `"open-files >=4096"` | the caller may have so many |
 //! | `desktop` | `"there"` | a graphical session is there |
 //! | `group` | `"dialout"` | the caller is in it |
@@ -116,6 +117,7 @@ struct Form {
     file: Option<String>,
     module: Option<String>,
     locale: Option<String>,
+    font: Option<String>,
     limit: Option<String>,
     desktop: Option<String>,
     group: Option<String>,
@@ -144,6 +146,7 @@ impl TryFrom<Form> for Gate {
             ("file", form.file),
             ("module", form.module),
             ("locale", form.locale),
+            ("font", form.font),
             ("limit", form.limit),
             ("desktop", form.desktop),
             ("group", form.group),

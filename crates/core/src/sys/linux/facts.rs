@@ -5,6 +5,11 @@ use std::path::Path;
 
 use crate::sys::Told;
 
+/// Where the system keeps fonts, from its root on.
+pub(crate) const FONTS: [&str; 2] = ["usr/share/fonts", "usr/local/share/fonts"];
+/// Where a person does, from their home on.
+pub(crate) const FONTS_OF_PERSON: [&str; 2] = [".local/share/fonts", ".fonts"];
+
 /// What is not told by files: nothing.
 pub(crate) fn told() -> Told {
     Told::default()

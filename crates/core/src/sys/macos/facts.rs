@@ -4,6 +4,11 @@ use std::process::{Command, Stdio};
 
 use crate::sys::Told;
 
+/// Where the system keeps fonts, from its root on.
+pub(crate) const FONTS: [&str; 2] = ["System/Library/Fonts", "Library/Fonts"];
+/// Where a person does, from their home on.
+pub(crate) const FONTS_OF_PERSON: [&str; 1] = ["Library/Fonts"];
+
 const SYSCTL: &str = "/usr/sbin/sysctl";
 /// What is asked; `hw.optional` stands for all below it. A name that a release does not know is left out by sysctl.
 const NAMES: [&str; 8] = [
