@@ -241,6 +241,9 @@ pub(crate) enum CatalogCommand {
     Check {
         /// The catalog's folder; otherwise those of the ladder, or of the settings
         folder: Option<PathBuf>,
+        /// Do not unpack the archives that are at hand, in the cache or in a folder, to see whether they have all commands
+        #[arg(long)]
+        without_archives: bool,
     },
 }
 

@@ -94,6 +94,35 @@ pub enum Fault {
         /// The capability.
         capability: String,
     },
+    /// What an archive unpacks to has no file for a command, or one that may not be run.
+    NoFile {
+        /// Those archives.
+        archives: Vec<String>,
+        /// The command.
+        command: String,
+        /// The file that it should be.
+        file: String,
+        /// Files that may be meant.
+        near: Vec<String>,
+        /// It is there, and may not be run.
+        not_executable: bool,
+    },
+    /// An archive cannot be unpacked.
+    NotUnpacked {
+        /// The release.
+        release: String,
+        /// The archive.
+        file: String,
+        /// Why not.
+        why: String,
+    },
+    /// A file that is at hand is not the one that is meant.
+    OtherBytes {
+        /// Its path in a yard.
+        file: String,
+        /// Where it is.
+        at: String,
+    },
     /// Tools need each other in circles: they are climbed together, by name.
     Circle {
         /// Those tools.

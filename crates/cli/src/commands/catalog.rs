@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use kladder_core::desk::catalogs::check;
+use kladder_core::bring::fetch::Cache;
+use kladder_core::desk::catalogs::{AtHand, check};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes::{CatalogCheck, CatalogRemark};
 use kladder_tell::text::{clean, count};
@@ -14,14 +15,17 @@ use crate::render::Out;
 use crate::render::text::{BAD, FAINT, GOOD, shown, styled};
 
 pub(super) fn run(context: &Context, command: &CatalogCommand, out: &Out) -> Result<ExitCode, Problem> {
-    let CatalogCommand::Check { folder } = command;
+    let CatalogCommand::Check { folder, without_archives } = command;
+    let cache = Cache::new(&context.around.home.artifacts);
+    let at_hand = AtHand { cache: &cache, temporary: &context.around.host.temporary };
+    let at_hand = Some(&at_hand).filter(|_| !without_archives);
     let folders = match folder {
         Some(folder) => vec![context.around.folder.join(folder)],
         None => context.around.catalog_folders()?,
     };
     let mut is_wrong = false;
     for folder in &folders {
-        let checked = check(folder)?;
+        let checked = check(folder, at_hand)?;
         let folder = &folder.canonicalize().unwrap_or_else(|_| folder.clone());
         is_wrong |= checked.is_wrong();
         let found = CatalogCheck::of(&checked);

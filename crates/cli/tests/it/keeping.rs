@@ -1,5 +1,6 @@
 //! For keepers: a catalog that is checked without running a tool.
 
+use kladder_pack::Entry;
 use snapbox::{assert_data_eq, str};
 
 use crate::sandbox::Sandbox;
@@ -51,7 +52,8 @@ tools/wrackle.toml:56:23: mistake: bollwick is named, and no need brings it
 tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circle; they are climbed together
 presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there
 rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel`; `oarweld` is there
-11 definitions in tide-gauge: 12 mistakes, 3 doubts.
+tools/wrackle.toml:57:33: mistake: the command `tide` is the file `x`, which is not in wrackle-1.0.0-PLATFORM.zip, wrackle-1.0.0-linux-aarch64.zip, wrackle-1.0.0-macos-x86_64.zip and 9 more
+11 definitions in tide-gauge: 13 mistakes, 3 doubts.
 
 "#]]
     );
@@ -60,4 +62,44 @@ rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel
     assert!(mistakes >= 7 && json["remarks"][0]["line"].is_number(), "{json:#}");
     let nowhere = sandbox.run(&["catalog", "check", "nowhere"]);
     assert!(nowhere.code == 10 && nowhere.stderr.contains("there is no catalog"), "{}", nowhere.complaint());
+}
+
+#[test]
+fn what_archives_at_hand_do_not_have_is_told() {
+    let sandbox = Sandbox::new();
+    let head = sandbox.read("catalog/catalog.toml");
+    let yards = head.lines().find(|line| line.starts_with("yards")).unwrap();
+    sandbox.edit("catalog/catalog.toml", yards, "yards = [\"../yard\"]");
+    let program = |path: &str| Entry::program(path, "#!/bin/sh\n");
+    let commands = "commands = { plank = \"bin/plank\", board = \"bin/bored\", nail = \"nail\", rope = { file = \"rope.txt\", by = \"skerroc\" } }";
+    let entries = [program("bin/plank"), program("tools/nail"), Entry::file("rope.txt", "")];
+    sandbox.plank("plank.tar.gz", &entries, commands);
+    let checked = |arguments: &[&str]| {
+        let told = sandbox.run(&[&["catalog", "check", "../catalog"], arguments].concat()).stdout;
+        let of_plank = |line: &&str| line.starts_with("tools/plank");
+        told.lines().filter(of_plank).map(|line| format!("{line}\n")).collect::<String>()
+    };
+    assert_data_eq!(checked(&[]), str![[r#"
+tools/plank.toml:6:61: mistake: the command `board` is the file `bin/bored`, which is not in plank.tar.gz
+tools/plank.toml:6:61: mistake: the command `nail` is the file `nail`, which is not in plank.tar.gz; `tools/nail` is there
+
+"#]]);
+    assert_eq!(checked(&["--without-archives"]), "");
+    std::fs::write(sandbox.path("yard/plank.tar.gz"), "no archive").unwrap();
+    assert_data_eq!(checked(&[]), str![[r#"
+tools/plank.toml:6:61: mistake: SANDBOX/catalog/../yard/plank.tar.gz is not the plank.tar.gz that has this digest
+
+"#]]);
+    let digest = kladder_core::base::digest::of_file(&sandbox.path("yard/plank.tar.gz")).unwrap();
+    let text = sandbox.read("catalog/tools/plank.toml");
+    let (front, _) = text.split_once("sha256 = \"").unwrap();
+    let front = front.split_once(", size = ").unwrap().0;
+    sandbox.write("catalog/tools/plank.toml", &format!("{front}, sha256 = \"{}\" }}]\n", digest.0));
+    assert_data_eq!(checked(&[]), str![[r#"
+tools/plank.toml:6:49: mistake: plank.tar.gz of release 1.0 cannot be unpacked: plank.tar.gz cannot be read as an archive: invalid gzip header
+
+"#]]);
+    let left: Vec<_> = std::fs::read_dir(std::env::temp_dir()).unwrap().flatten().collect();
+    let mine = |entry: &std::fs::DirEntry| entry.path().join("files/bin/plank").exists();
+    assert!(!left.iter().any(mine), "nothing of it stays");
 }

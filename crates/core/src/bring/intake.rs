@@ -5,7 +5,7 @@
 
 use std::fs::File;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
@@ -82,6 +82,23 @@ pub fn bring_in(
     let whole: Vec<Content<'_>> = opened.collect::<Result<_, _>>()?;
     let entries = unpack(whole.into_iter().zip(artifacts), into, twins, observer)?;
     Ok(Brought { entries: with_inner(entries, artifacts, into, observer)?, ..brought })
+}
+
+/// Unpacks archives that are files already, one beside the other, into the folder `into`, which is made. Whoever calls knows that
+/// they are the right ones.
+///
+/// # Errors
+/// [`IntakeError`]; what was made so far stays in `into`, which is the caller's to throw away.
+pub fn unpack_files(
+    paths: &[PathBuf],
+    artifacts: &[Artifact],
+    into: &Path,
+    observer: &dyn Observer,
+) -> Result<(), IntakeError> {
+    files::create_folder(into)?;
+    let whole: Vec<Content<'_>> = paths.iter().map(|path| open(path)).collect::<Result<_, _>>()?;
+    let entries = unpack(whole.into_iter().zip(artifacts), into, &Twins::default(), observer)?;
+    with_inner(entries, artifacts, into, observer).map(drop)
 }
 
 /// What is there once archives inside are unpacked too.

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use kladder_choose::catalog::{self, Brings, Command, CommandName, LinesFor, Variable, VariableName, Whose};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::{Household, ToolName};
+use kladder_choose::near::near;
 use kladder_choose::template::{Hole, Template};
 use kladder_launch::table::{Entry, Table};
 use kladder_launch::variables::{self, signed};
@@ -132,7 +133,12 @@ impl Task for Launch<'_> {
 }
 
 /// Fails where a command has no file behind it that may be run, with the files that could be meant.
-fn check_file(name: &CommandName, file: &Path, folder: &Path, is_run_by_another: bool) -> Result<(), TaskError> {
+pub(crate) fn check_file(
+    name: &CommandName,
+    file: &Path,
+    folder: &Path,
+    is_run_by_another: bool,
+) -> Result<(), TaskError> {
     let runs = |meta: &fs::Metadata| meta.permissions().mode() & 0o111 != 0;
     let meta = fs::metadata(file).ok().filter(fs::Metadata::is_file);
     if meta.as_ref().is_some_and(|meta| is_run_by_another || runs(meta)) {
@@ -144,12 +150,12 @@ fn check_file(name: &CommandName, file: &Path, folder: &Path, is_run_by_another:
     Err(TaskError::NoFile { command, file, near, not_executable: meta.is_some() })
 }
 
-/// Files of the same name elsewhere in a folder; else those that may be run and look alike. Three at most.
+/// Files of the same name elsewhere in a folder, then those that are called alike. Three at most.
 fn near_files(folder: &Path, wanted: &Path) -> Vec<PathBuf> {
     let name = wanted.file_name().unwrap_or_default();
     let all = walkdir::WalkDir::new(folder).follow_links(false).into_iter().filter_map(Result::ok).take(200_000);
     let plain = all.filter(|entry| !entry.file_type().is_dir());
-    let (mut same, mut alike) = (Vec::new(), Vec::new());
+    let (mut same, mut alike, mut others) = (Vec::new(), Vec::new(), Vec::new());
     for entry in plain {
         let below = entry.path().strip_prefix(folder).unwrap_or(entry.path()).to_path_buf();
         let stem = |name: &OsStr| Path::new(name).file_stem().unwrap_or_default().to_ascii_lowercase();
@@ -157,11 +163,16 @@ fn near_files(folder: &Path, wanted: &Path) -> Vec<PathBuf> {
             same.push(below);
         } else if stem(entry.file_name()) == stem(name) {
             alike.push(below);
+        } else if let Some(name) = entry.file_name().to_str() {
+            others.push((name.to_owned(), below));
         }
     }
     same.sort_by_key(|path| path.components().count());
     alike.sort_by_key(|path| path.components().count());
-    same.into_iter().chain(alike).take(3).collect()
+    let typed = near(&name.to_string_lossy(), others.iter().map(|(name, _)| name.as_str()));
+    let mistyped = typed.iter().flat_map(|typed| others.iter().filter(move |(name, _)| name == typed));
+    let mistyped = mistyped.map(|(_, path)| path.clone());
+    same.into_iter().chain(alike).chain(mistyped).take(3).collect()
 }
 
 /// The launch tables of a landing.

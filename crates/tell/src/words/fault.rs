@@ -4,6 +4,9 @@ use kladder_choose::catalog::Fault;
 
 use crate::text::{both, either, quoted};
 
+/// More archives than these are counted.
+const FEW: usize = 3;
+
 /// What is wrong, or may be.
 pub fn fault(fault: &Fault) -> String {
     match fault {
@@ -23,6 +26,15 @@ pub fn fault(fault: &Fault) -> String {
         Fault::NotAProvider { tool, capability } => {
             format!("{tool} is preferred for {capability}, which it does not provide")
         }
+        Fault::NoFile { archives, command, file, near, not_executable } => {
+            let more = archives.len().saturating_sub(FEW);
+            let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+            let named = archives.iter().take(FEW).cloned().collect::<Vec<_>>().join(", ");
+            let lacks = if *not_executable { "may not be run in" } else { "is not in" };
+            format!("the command `{command}` is the file `{file}`, which {lacks} {named}{more}{}", meant(near))
+        }
+        Fault::NotUnpacked { release, file, why } => format!("{file} of release {release} cannot be unpacked: {why}"),
+        Fault::OtherBytes { file, at } => format!("{at} is not the {file} that has this digest"),
         Fault::Circle { tools } => {
             format!("{} need each other in a circle; they are climbed together", both(tools))
         }

@@ -2,11 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::rc::Rc;
 
 use kladder_choose::catalog::{Catalog, CatalogError, Definition, Preset, Rehearsal, Remark, TextKind, Texts};
 use kladder_choose::document::Source;
 
 use super::Folder;
+use super::archives::{Archives, AtHand};
 
 /// What came of checking a catalog.
 #[derive(Debug)]
@@ -28,11 +30,11 @@ impl CheckedCatalog {
     }
 }
 
-/// Checks the catalog in a folder.
+/// Checks the catalog in a folder, and those of its archives that are at hand where that is wanted.
 ///
 /// # Errors
 /// [`CatalogError`] where there is no catalog, or it cannot be listed.
-pub fn check(folder: &Path) -> Result<CheckedCatalog, CatalogError> {
+pub fn check(folder: &Path, at_hand: Option<&AtHand<'_>>) -> Result<CheckedCatalog, CatalogError> {
     let catalog = Folder::open(folder, None)?;
     let mut broken = Vec::new();
     let (mut definitions, mut unreadable) = (BTreeMap::new(), BTreeSet::new());
@@ -62,7 +64,12 @@ pub fn check(folder: &Path) -> Result<CheckedCatalog, CatalogError> {
         presets: &presets,
         rehearsals: &rehearsals,
     };
-    let remarks = checked.remarks();
+    let mut remarks = checked.remarks();
+    for (definition, source) in definitions.values().filter(|_| at_hand.is_some()) {
+        let definition = &Rc::new(definition.clone());
+        let archives = |at_hand| Archives { at_hand, yards: &catalog.about().yards, definition, source };
+        remarks.extend(at_hand.into_iter().flat_map(|at_hand| archives(at_hand).remarks()));
+    }
     Ok(CheckedCatalog { name: catalog.about().name.clone(), tools: definitions.len(), broken, remarks })
 }
 

@@ -1,8 +1,10 @@
 //! Catalogs as they are found on this machine.
 
+mod archives;
 mod check;
 mod folder;
 mod index;
 
+pub use archives::AtHand;
 pub use check::{CheckedCatalog, check};
 pub use folder::Folder;
