@@ -123,6 +123,11 @@ pub enum Fault {
         /// Where it is.
         at: String,
     },
+    /// A file that a rehearsal names is not beside it.
+    NoProjectFile {
+        /// As it is named.
+        file: String,
+    },
     /// Tools need each other in circles: they are climbed together, by name.
     Circle {
         /// Those tools.

@@ -17,6 +17,7 @@ mod preset;
 mod provides;
 mod rehearsal;
 mod several;
+mod table;
 mod trial;
 
 pub use brings::Brings;
@@ -35,7 +36,7 @@ pub use memory::Memory;
 pub use need::{Need, Way};
 pub use preset::{Preset, PresetRung};
 pub use provides::{Provided, Provides};
-pub use rehearsal::{Ask, Filled, NotFilled, OfRung, Part, Rehearsal, fill_words};
+pub use rehearsal::{Ask, Content, Filled, Laid, NotFilled, OfRung, Part, Rehearsal, Step, fill_words};
 pub use several::Catalogs;
 pub use trial::{Claim, Expect, Is, Of, Pattern, Trial, Value};
 

@@ -191,7 +191,9 @@ impl Catalogs {
                     }
                 }
             }
-            bundles.values_mut().for_each(|all| all.sort());
+            for all in bundles.values_mut() {
+                all.sort();
+            }
             bundles
         });
         bundles.get(tool).map(Vec::as_slice).unwrap_or_default()

@@ -41,6 +41,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 use super::VariableName;
+use super::table::table;
 use crate::path::InnerPath;
 use crate::template::{Hole, Template};
 
@@ -76,6 +77,27 @@ pub struct Trial {
 }
 
 impl Trial {
+    /// A command and where it runs; all else as where nobody says anything.
+    pub(super) fn new(
+        name: Option<String>,
+        run: Vec<Template>,
+        input: String,
+        folder: InnerPath,
+        limit: Option<u64>,
+    ) -> Self {
+        Self {
+            name,
+            run,
+            input,
+            folder,
+            variables: BTreeMap::new(),
+            expect: Expect::default(),
+            limit: limit.unwrap_or_else(default_limit),
+            harmless: Vec::new(),
+            claims: Vec::new(),
+        }
+    }
+
     /// What it shows, in words; the command itself where nobody found any.
     pub fn name(&self) -> String {
         self.name.clone().unwrap_or_else(|| format!("runs `{}`", self.written()))
@@ -119,7 +141,7 @@ impl Default for Expect {
     }
 }
 
-fn harmless<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<(Pattern, String)>, D::Error> {
+pub(super) fn harmless<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<(Pattern, String)>, D::Error> {
     let by_pattern = BTreeMap::<String, String>::deserialize(deserializer)?;
     let read = |(pattern, reason)| Ok((Pattern::try_from(pattern)?, reason));
     by_pattern.into_iter().map(read).collect::<Result<_, String>>().map_err(serde::de::Error::custom)
@@ -143,8 +165,7 @@ fn statuses<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<i32
 }
 
 /// Something that must come of a command, with a verdict of its own.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(try_from = "ClaimForm")]
+#[derive(Clone, Debug)]
 pub struct Claim {
     /// What it shows, in words.
     pub name: String,
@@ -227,6 +248,12 @@ impl Claim {
             Is::Value { pointer, value: Value::Any } => format!("{pointer} there"),
         };
         format!("{}\n{of}\n{is}\n{}", self.name, self.passed_over.as_deref().unwrap_or_default())
+    }
+}
+
+impl<'de> Deserialize<'de> for Claim {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        table::<D, ClaimForm, Self>(deserializer)
     }
 }
 

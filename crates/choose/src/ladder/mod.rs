@@ -354,7 +354,8 @@ fn own_rehearsal(source: &Source, name: Spanned<String>, rehearsal: Rehearsal) -
     if !crate::names::is_plain(name.get_ref()) {
         return Err(source.invalid(span, format!("`{}` cannot be the name of a rehearsal", name.get_ref())));
     }
-    let rehearsal = Rehearsal { rehearsal: name.into_inner(), ..rehearsal };
+    let base = source.path.parent().map(Into::into).unwrap_or_default();
+    let rehearsal = Rehearsal { rehearsal: name.into_inner(), base, ..rehearsal };
     let checked = rehearsal.check(&rehearsal.rehearsal);
     checked.map(|()| rehearsal).map_err(|message| source.invalid(span, message))
 }

@@ -651,7 +651,7 @@ artifacts = [{ where = { kernel = ">=5" }, file = "a", sha256 = "DIGEST" }, { fi
 "#;
 
 #[test]
-fn mistakes_in_what_a_part_says() {
+fn mistakes_in_what_is_provided_and_how_the_host_is_looked_at() {
     let whole = PARTS.replace("DIGEST", &"ab".repeat(32));
     let cases = [
         ("command = \"skerroc\"\nplaces", "place"),
@@ -664,6 +664,40 @@ fn mistakes_in_what_a_part_says() {
         ("tide-format = \"3.1\"", "tide-format = \"^3\""),
         ("tide-format = \"3.1\"", "skerroc = \"3.1\""),
         ("commands.s = \"two\"\n[[releases]]", "provides = [\"lens\"]\n[[releases]]"),
+    ];
+    let read = |source: &Source| Definition::parse(source, "skerroc").map(|_| ());
+    assert_data_eq!(
+        each(&whole, &cases, read),
+        str![[r#"
+place
+    6:1    the key `place` means nothing here
+
+    5:1    `host` says where to look: `command`, `places`, `library` or `package`
+"opt/skerrow"
+    7:11   `opt/skerrow`: a place on the host begins with `/`, `~/` or a `$VARIABLE`
+"/opt/../etc"
+    7:11   `/opt/../etc`: a place on the host has no `..` and no `**`
+"/**/skerrow"
+    7:11   `/**/skerrow`: a place on the host has no `..` and no `**`
+as = '^at
+    7:50   the key `as` means nothing here
+like = '^at=(.*'
+    7:57   `^at=(.*` is not a pattern: unclosed group
+tide-format = "^3"
+    4:12   `^3` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end
+skerroc = "3.1"
+    4:1    skerroc provides itself anyway: leave that out
+provides = ["lens"]⏎[[releases]]
+    38:1   what is provided can depend on `version` and `series` only
+
+"#]]
+    );
+}
+
+#[test]
+fn mistakes_in_what_a_part_says() {
+    let whole = PARTS.replace("DIGEST", &"ab".repeat(32));
+    let cases = [
         ("version = \">=2\"\nfor", "verison = \">=2\"\nfor"),
         ("version = \">=2\"\nfor = [\"linux\"]\nwhere = { c-library = \"gnu >=2.31\" }\n", ""),
         ("c-library = \"gnu >=2.31\"", "clibrary = \"gnu >=2.31\""),
@@ -694,26 +728,6 @@ fn mistakes_in_what_a_part_says() {
     assert_data_eq!(
         each(&whole, &cases, read),
         str![[r#"
-place
-    6:1    the key `place` means nothing here
-
-    5:1    `host` says where to look: `command`, `places`, `library` or `package`
-"opt/skerrow"
-    7:11   `opt/skerrow`: a place on the host begins with `/`, `~/` or a `$VARIABLE`
-"/opt/../etc"
-    7:11   `/opt/../etc`: a place on the host has no `..` and no `**`
-"/**/skerrow"
-    7:11   `/**/skerrow`: a place on the host has no `..` and no `**`
-as = '^at
-    7:50   the key `as` means nothing here
-like = '^at=(.*'
-    7:57   `^at=(.*` is not a pattern: unclosed group
-tide-format = "^3"
-    4:12   `^3` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end
-skerroc = "3.1"
-    4:1    skerroc provides itself anyway: leave that out
-provides = ["lens"]⏎[[releases]]
-    38:1   what is provided can depend on `version` and `series` only
 verison = ">=2"⏎for
     34:1   the key `verison` means nothing here
 
@@ -739,11 +753,11 @@ debian = ["lib tide; rm"]
 debian = []
     8:1    no package is named for debian
 
-    8:1    what only a person can tell has a `name`, by which they say that it is done
+    12:1   what only a person can tell has a `name`, by which they say that it is done
 1209
-    8:1    `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
+    15:1   `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
 open-file
-    8:1    `open-file` is no limit; open-files, processes, locked-memory, file-size are
+    17:1   `open-file` is no limit; open-files, processes, locked-memory, file-size are
 
            the fit-out `a buoy` has no corner to write in: name one under `corners`
 "other/look"
@@ -755,11 +769,11 @@ done = { run = [] }
 
     19:1   the key `do` is missing
 json = "a"
-    32:10  `json` is a pointer like "/boards/0", RFC 6901
+    32:11  `json` is a pointer like "/boards/0", RFC 6901
 equals = 1
-    32:10  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
+    32:11  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
 stdout = "x"
-    32:10  a claim looks for one thing; write a claim for each
+    32:11  a claim looks for one thing; write a claim for each
 status = "0"
     31:21  here stands an exit status, or a list of those that will do
 run = ["{oarweld.verison}"]

@@ -5,9 +5,9 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use inquire::Text;
-use kladder_choose::catalog::{Ask, Rehearsal, Trial};
+use kladder_choose::catalog::{Ask, Rehearsal, Step};
 use kladder_choose::near::near;
-use kladder_core::base::event::{Outcome, Verdict};
+use kladder_core::base::event::{Outcome, Subject, Verdict};
 use kladder_core::climb::Site;
 use kladder_core::climb::route::Route;
 use kladder_core::prove::project::{self, Became, Project};
@@ -165,9 +165,10 @@ fn show(rehearsal: &Rehearsal, project: &Project, verdicts: &[Verdict], out: &Ou
         out.say(out.columns(&["file", ""], project.files.iter().map(row).collect(), &[]))?;
         out.say("")?;
     }
-    for (verdict, step) in verdicts.iter().zip(&project.filled.steps) {
+    for verdict in verdicts {
         let (outcome, took) = (word(&verdict.outcome), styled(FAINT, time(verdict.took)));
-        out.say(format!("  {outcome}  {}  {took}", clean(&step.name())))?;
+        let Subject::Rehearsal { step: Some(step), .. } = &verdict.subject else { continue };
+        out.say(format!("  {outcome}  {}  {took}", clean(step)))?;
     }
     verdicts.iter().filter(|verdict| verdict.outcome != Outcome::Passed).try_for_each(|v| show_reason(v, out))?;
     if let Some(device) = &rehearsal.runs_on {
@@ -175,7 +176,10 @@ fn show(rehearsal: &Rehearsal, project: &Project, verdicts: &[Verdict], out: &Ou
     }
     out.say("\nBy hand, with the ladder's commands in your shell:\n")?;
     out.verbatim(format!("    cd {}", clean(&shell_word(Path::new(&shown(&project.folder))))))?;
-    project.filled.steps.iter().try_for_each(|step| out.verbatim(format!("    {}", typed(step))))?;
+    for step in &project.filled.steps {
+        step.write.keys().try_for_each(|path| out.verbatim(format!("    # {} is written", clean(path.as_str()))))?;
+        out.verbatim(format!("    {}", typed(step)))?;
+    }
     let parts: Vec<&String> = rehearsal.parts.keys().collect();
     if !parts.is_empty() {
         out.say(format!("\nParts to add with `--part`: {}.", both(&parts)))?;
@@ -184,14 +188,18 @@ fn show(rehearsal: &Rehearsal, project: &Project, verdicts: &[Verdict], out: &Ou
 }
 
 /// A step as it is typed.
-fn typed(step: &Trial) -> String {
-    let words = step.run.iter().map(|word| clean(&shell_word(Path::new(&word.as_written()))));
-    let command = words.collect::<Vec<_>>().join(" ");
-    if step.input.is_empty() {
-        command
-    } else {
-        format!("printf %s {} | {command}", clean(&shell_word(Path::new(&step.input))))
+fn typed(step: &Step) -> String {
+    let word = |text: &str| clean(&shell_word(Path::new(text)));
+    let variables = step.variables.iter().map(|(name, value)| format!("{name}={}", word(&value.as_written())));
+    let words = variables.chain(step.run.iter().map(|part| word(&part.as_written())));
+    let mut command = words.collect::<Vec<_>>().join(" ");
+    if !step.input.is_empty() {
+        command = format!("printf %s {} | {command}", word(&step.input));
     }
+    if !step.folder.is_empty() {
+        command = format!("(cd {} && {command})", word(step.folder.as_str()));
+    }
+    if step.stays.is_some() { format!("{command} &") } else { command }
 }
 
 fn became_word(became: Became) -> &'static str {

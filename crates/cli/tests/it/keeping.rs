@@ -79,26 +79,35 @@ fn what_archives_at_hand_do_not_have_is_told() {
         let of_plank = |line: &&str| line.starts_with("tools/plank");
         told.lines().filter(of_plank).map(|line| format!("{line}\n")).collect::<String>()
     };
-    assert_data_eq!(checked(&[]), str![[r#"
+    assert_data_eq!(
+        checked(&[]),
+        str![[r#"
 tools/plank.toml:6:61: mistake: the command `board` is the file `bin/bored`, which is not in plank.tar.gz
 tools/plank.toml:6:61: mistake: the command `nail` is the file `nail`, which is not in plank.tar.gz; `tools/nail` is there
 
-"#]]);
+"#]]
+    );
     assert_eq!(checked(&["--without-archives"]), "");
     std::fs::write(sandbox.path("yard/plank.tar.gz"), "no archive").unwrap();
-    assert_data_eq!(checked(&[]), str![[r#"
+    assert_data_eq!(
+        checked(&[]),
+        str![[r#"
 tools/plank.toml:6:61: mistake: SANDBOX/catalog/../yard/plank.tar.gz is not the plank.tar.gz that has this digest
 
-"#]]);
+"#]]
+    );
     let digest = kladder_core::base::digest::of_file(&sandbox.path("yard/plank.tar.gz")).unwrap();
     let text = sandbox.read("catalog/tools/plank.toml");
     let (front, _) = text.split_once("sha256 = \"").unwrap();
     let front = front.split_once(", size = ").unwrap().0;
     sandbox.write("catalog/tools/plank.toml", &format!("{front}, sha256 = \"{}\" }}]\n", digest.0));
-    assert_data_eq!(checked(&[]), str![[r#"
+    assert_data_eq!(
+        checked(&[]),
+        str![[r#"
 tools/plank.toml:6:49: mistake: plank.tar.gz of release 1.0 cannot be unpacked: plank.tar.gz cannot be read as an archive: invalid gzip header
 
-"#]]);
+"#]]
+    );
     let left: Vec<_> = std::fs::read_dir(std::env::temp_dir()).unwrap().flatten().collect();
     let mine = |entry: &std::fs::DirEntry| entry.path().join("files/bin/plank").exists();
     assert!(!left.iter().any(mine), "nothing of it stays");

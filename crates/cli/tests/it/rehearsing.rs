@@ -135,3 +135,161 @@ fn a_ladder_has_rehearsals_of_its_own_whose_steps_run_in_folders_with_variables(
     let told = sandbox.run(&["verify"]);
     assert!(told.code == 10 && told.stderr.contains("cannot be the name of a rehearsal"), "{}", told.complaint());
 }
+
+/// A program that watches a file and answers with what is in it, steps that ask it, and a file that is no text.
+const WATCHED: &str = r##"
+rehearsal = "watched"
+summary = "A reader that sees changes"
+tools = ["tombolet"]
+files."gauge.bin" = { from = "gauges/gauge.bin" }
+files."watch" = { text = "#!/bin/sh\necho up\nwhile sleep 0.05; do cat sea.txt >answer.new; mv answer.new answer; done\n", executable = true }
+files."sea.txt" = "calm\n"
+[[steps]]
+name = "is the gauge it should be"
+run = ["sh", "-c", "od -An -tx1 gauge.bin"]
+expect = { stdout = '00 ff 0a' }
+[[steps]]
+name = "watches"
+run = ["./watch"]
+stays = '^up$'
+[[steps]]
+name = "sees the sea"
+run = ["cat", "answer"]
+expect = { stdout = "calm" }
+patience = 3
+[[steps]]
+name = "sees a change"
+write = { "sea.txt" = "rough\n", "new.txt" = "new\n" }
+run = ["cat", "answer"]
+expect = { stdout = "rough" }
+patience = 3
+[[steps]]
+name = "does not see what is not"
+run = ["cat", "answer"]
+expect = { stdout = "calm" }
+must-not-hold = true
+"##;
+
+#[test]
+fn steps_run_beside_others_that_stay_and_change_files_under_them() {
+    let sandbox = Sandbox::new();
+    sandbox.write("catalog/rehearsals/watched.toml", WATCHED);
+    sandbox.write("catalog/rehearsals/gauges/x", "");
+    fs::write(sandbox.path("catalog/rehearsals/gauges/gauge.bin"), [0, 0xff, b'\n']).unwrap();
+    assert!(!sandbox.run(&["catalog", "check", "../catalog"]).stdout.contains("gauge.bin"));
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let ran = sandbox.run(&["rehearse", "watched", "kept"]).passed();
+    assert_data_eq!(
+        ran.stdout,
+        str![[r#"
+watched: A reader that sees changes
+
+  file
+  gauge.bin  new
+  sea.txt    new
+  watch      new
+
+  passed  is the gauge it should be  [..]
+  passed  watches  [..]
+  passed  sees the sea  [..]
+  passed  sees a change  [..]
+  passed  does not see what is not  [..]
+
+By hand, with the ladder's commands in your shell:
+
+    cd kept
+    sh -c 'od -An -tx1 gauge.bin'
+    ./watch &
+    cat answer
+    # new.txt is written
+    # sea.txt is written
+    cat answer
+    cat answer
+
+"#]]
+    );
+    assert_eq!(
+        (sandbox.read("desk/kept/sea.txt").as_str(), sandbox.path("desk/kept/new.txt").exists()),
+        ("calm\n", false)
+    );
+    let answer = fs::metadata(sandbox.path("desk/kept/answer")).unwrap().modified().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(200));
+    assert_eq!(
+        fs::metadata(sandbox.path("desk/kept/answer")).unwrap().modified().unwrap(),
+        answer,
+        "nobody watches any more"
+    );
+    // What a person changed is theirs, and the step that would write it is passed over.
+    sandbox.write("desk/kept/sea.txt", "mine: calm\n");
+    let kept = sandbox.run(&["rehearse", "watched", "kept"]).passed().stdout;
+    assert!(kept.contains("sea.txt is yours, and left as it is"), "{kept}");
+    assert_eq!(sandbox.read("desk/kept/sea.txt"), "mine: calm\n");
+    assert_eq!(sandbox.run(&["verify"]).code, 0);
+
+    fs::remove_file(sandbox.path("catalog/rehearsals/gauges/gauge.bin")).unwrap();
+    let checked = sandbox.run(&["catalog", "check", "../catalog"]).stdout;
+    assert!(
+        checked.contains(
+            "rehearsals/watched.toml:5:31: mistake: there is no file `gauges/gauge.bin` beside the rehearsal"
+        ),
+        "{checked}"
+    );
+    let verified = sandbox.run(&["verify"]);
+    assert!(verified.code != 0 && verified.stdout.contains("gauges/gauge.bin: No such file"), "{}", verified.stdout);
+    sandbox.edit(
+        "catalog/rehearsals/watched.toml",
+        "files.\"gauge.bin\" = { from = \"gauges/gauge.bin\" }",
+        "files.\"gauge.bin\" = \"\"",
+    );
+    let says = |old: &str, new: &str, told: &str| {
+        sandbox.write(
+            "catalog/rehearsals/watched.toml",
+            &WATCHED.replace("{ from = \"gauges/gauge.bin\" }", "\"\"").replace("'00 ff 0a'", "''").replace(old, new),
+        );
+        let told_now = sandbox.run(&["verify"]).stdout;
+        assert!(told_now.contains(told), "{told}: {told_now}");
+    };
+    says("echo up", "echo up; exit 3", "it should have run on, and ended with status 3");
+    says("echo up", "exit 4", "it should have run on, and ended with status 4");
+    says("stays = '^up$'", "stays = '^down$'\nlimit = 1", "it said nothing like `^down$` within 1 s");
+    says("must-not-hold = true", "", "its output has nothing like `calm`");
+    says("stdout = \"calm\" }\nmust", "stdout = \"rough\" }\nmust", "it holds, and must not");
+    says(
+        "run = [\"cat\", \"answer\"]\nexpect = { stdout = \"calm\" }\nmust",
+        "run = [\"no-cat\"]\nmust",
+        "there is no command `no-cat`",
+    );
+}
+
+/// Whoever is killed while something runs on leaves it running; the next one ends it.
+#[cfg(target_os = "linux")]
+#[test]
+fn what_a_killed_rehearsal_left_running_is_ended() {
+    let sandbox = Sandbox::new();
+    let steps = "files = {}\n[[steps]]\nrun = [\"sh\", \"-c\", \"echo up; while :; do date >beat; sleep 0.05; done\"]\nstays = 'up'\n\
+                 [[steps]]\nrun = [\"sleep\", \"30\"]\n";
+    let rehearsal = format!("rehearsal = \"beating\"\nsummary = \"\"\ntools = [\"tombolet\"]\n{steps}");
+    sandbox.write("catalog/rehearsals/beating.toml", &rehearsal);
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let mut killed = sandbox.start(&["rehearse", "beating", "kept"]);
+    let beat = sandbox.path("desk/kept/beat");
+    let beats = || fs::metadata(&beat).and_then(|meta| meta.modified()).ok();
+    let until = |holds: &dyn Fn() -> bool| {
+        (0..500).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(20));
+            holds()
+        })
+    };
+    assert!(until(&|| beats().is_some()));
+    killed.kill().unwrap();
+    killed.wait().unwrap();
+    let last = beats();
+    assert!(until(&|| beats() != last), "it runs on, or this test shows nothing");
+    sandbox.write("catalog/rehearsals/beating.toml", &rehearsal.replace("30", "0"));
+    let _ = sandbox.run(&["verify"]).passed();
+    let last = beats();
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    assert_eq!(beats(), last);
+}

@@ -385,7 +385,7 @@ impl Site<'_> {
         let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, &notes)?;
-        let verdicts = bench.run_steps(rehearsal, &project.filled.steps, &project.folder)?;
+        let verdicts = bench.run_steps(rehearsal, &project.filled, &project.folder)?;
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
         Ok(verdicts)

@@ -36,7 +36,9 @@ mod tests {
             file.extend([tag.as_slice(), &numbers.concat()].concat());
             at += table.len();
         }
-        tables.into_iter().for_each(|(_, table)| file.extend(table));
+        for (_, table) in tables {
+            file.extend(table);
+        }
         file
     }
 

@@ -10,6 +10,7 @@ use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -93,6 +94,74 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr), confined })
 }
 
+/// A process that runs on while others do; it is ended when it is dropped.
+pub struct Lasting {
+    child: Child,
+    mark: String,
+    stdout: Shared,
+    stderr: Shared,
+}
+
+/// What came of a stream so far.
+type Shared = Arc<Mutex<Vec<u8>>>;
+
+impl Lasting {
+    /// Starts a process in its cell; its limit is the caller's business.
+    ///
+    /// # Errors
+    /// Those of starting it.
+    pub fn start(setting: &Setting<'_>) -> io::Result<Self> {
+        let mark = mark();
+        let Started { mut child, .. } = start(setting, &mark)?;
+        let (stdout, stderr) = (gather(child.stdout.take()), gather(child.stderr.take()));
+        let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
+        thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
+        Ok(Self { child, mark, stdout, stderr })
+    }
+
+    /// What it has written so far: to its standard output, and to its standard error.
+    pub fn said(&self) -> (String, String) {
+        let text = |shared: &Shared| {
+            let bytes = shared.lock().unwrap_or_else(PoisonError::into_inner);
+            String::from_utf8_lossy(&bytes).into_owned()
+        };
+        (text(&self.stdout), text(&self.stderr))
+    }
+
+    /// The status it ended with, where it did.
+    ///
+    /// # Errors
+    /// Where the system does not tell.
+    pub fn ended(&mut self) -> io::Result<Option<i32>> {
+        Ok(self.child.try_wait()?.map(code))
+    }
+}
+
+impl Drop for Lasting {
+    fn drop(&mut self) {
+        kill_group(&self.child);
+        // What is over needs no waiting; its children are found by their mark.
+        let _ = self.child.wait();
+        sys::processes::end_descendants(&[MARK, "=", &self.mark].concat());
+    }
+}
+
+/// Collects a stream for whoever looks meanwhile.
+fn gather(pipe: Option<impl Read + Send + 'static>) -> Shared {
+    let shared = Shared::default();
+    let kept = Arc::clone(&shared);
+    thread::spawn(move || {
+        let Some(mut pipe) = pipe else { return };
+        let mut block = [0; 4096];
+        while let Ok(count @ 1..) = pipe.read(&mut block) {
+            let mut kept = kept.lock().unwrap_or_else(PoisonError::into_inner);
+            let room = usize::try_from(MOST_OUTPUT).unwrap_or(usize::MAX).saturating_sub(kept.len());
+            kept.extend_from_slice(&block[..count.min(room)]);
+        }
+    });
+    shared
+}
+
 /// A process under way.
 struct Started {
     child: Child,
@@ -146,6 +215,11 @@ const MARK: &str = "KLADDER_RUN";
 fn mark() -> String {
     static NEXT: AtomicU64 = AtomicU64::new(0);
     [std::process::id().to_string(), NEXT.fetch_add(1, Ordering::Relaxed).to_string()].join("-")
+}
+
+/// Ends what runs of a process of this number left behind, which was killed.
+pub(crate) fn end_left_behind(process: i32) {
+    sys::processes::end_left_behind(&format!("{MARK}={process}-"));
 }
 
 fn wait(child: &mut Child, limit: Duration, observer: &dyn Observer) -> io::Result<Ended> {

@@ -5,14 +5,15 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{Filled, NotFilled, Rehearsal};
+use kladder_choose::catalog::{Content, Filled, Laid, NotFilled, Rehearsal};
 use kladder_choose::path::InnerPath;
 use serde::{Deserialize, Serialize};
 
 use crate::base::digest::Digest;
-use crate::base::files::{self, FileError};
+use crate::base::files::{self, Attach, FileError};
 use crate::base::record::{self, RecordError};
 use crate::tasks::Rung;
 
@@ -131,8 +132,9 @@ impl Project {
         record.parts.extend(new);
         let filled = rehearsal.filled(&record.answers, &record.parts, &|tool, what| of_rung(rungs, tool, what))?;
         let mut all = BTreeMap::new();
-        for (path, text) in &filled.files {
-            all.insert(path.clone(), becomes(&path.below(folder), text, record.files.get(path.as_str()))?);
+        for (path, file) in &filled.files {
+            let bytes = bytes_of(file)?;
+            all.insert(path.clone(), becomes(&path.below(folder), &bytes, record.files.get(path.as_str()))?);
         }
         Ok(Self { folder: folder.to_path_buf(), filled, files: all, record })
     }
@@ -160,24 +162,50 @@ impl Project {
         files::create_folder(&self.folder)?;
         // The record first without what follows, so that a try that is cut short can be repeated.
         record::write(&self.folder.join(RECORD), &self.record).map_err(ProjectError::File)?;
-        for (path, text) in &self.filled.files {
+        for (path, laid) in &self.filled.files {
             let file = path.below(&self.folder);
             if matches!(self.files.get(path), Some(Became::New | Became::Anew)) {
-                files::create_folder(file.parent().unwrap_or(&self.folder))?;
-                files::replace(&file, text.as_bytes())?;
-                self.record.files.insert(path.as_str().to_owned(), Digest::of(text.as_bytes()));
+                let bytes = bytes_of(laid)?;
+                put(&file, &bytes, laid.executable)?;
+                self.record.files.insert(path.as_str().to_owned(), Digest::of(&bytes));
             }
         }
         Ok(record::write(&self.folder.join(RECORD), &self.record)?)
     }
 }
 
-fn becomes(file: &Path, text: &str, written: Option<&Digest>) -> Result<Became, FileError> {
+/// What is in a file of a project, of at most 64 MiB.
+pub(crate) fn bytes_of(laid: &Laid) -> Result<Vec<u8>, FileError> {
+    const MOST: u64 = 64 << 20;
+    match &laid.content {
+        Content::Text(text) => Ok(text.clone().into_bytes()),
+        Content::From(path) => {
+            let file = files::open(path)?;
+            if file.metadata().on("read", path)?.len() > MOST {
+                let large = std::io::Error::new(std::io::ErrorKind::FileTooLarge, "it has more than 64 MiB");
+                return Err(large).on("read", path);
+            }
+            files::read(path)
+        }
+    }
+}
+
+/// Writes a file of a project whole, and the folders that it lies in.
+pub(crate) fn put(file: &Path, bytes: &[u8], executable: bool) -> Result<(), FileError> {
+    files::create_folder(file.parent().unwrap_or(file))?;
+    files::replace(file, bytes)?;
+    if executable {
+        fs::set_permissions(file, fs::Permissions::from_mode(0o755)).on("make executable", file)?;
+    }
+    Ok(())
+}
+
+fn becomes(file: &Path, text: &[u8], written: Option<&Digest>) -> Result<Became, FileError> {
     if fs::symlink_metadata(file).is_err() {
         return Ok(Became::New);
     }
     let there = files::read(file)?;
-    Ok(if there == text.as_bytes() {
+    Ok(if there == text {
         Became::Same
     } else if written == Some(&Digest::of(&there)) {
         Became::Anew

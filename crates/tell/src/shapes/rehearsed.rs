@@ -67,7 +67,7 @@ pub struct Rehearsed {
     pub folder: String,
     /// What became of each file, by path: `new`, `same`, `anew` (was as written before), `kept` (a person changed it).
     pub files: BTreeMap<String, &'static str>,
-    /// What was run, in order.
+    /// What came of the steps, in order, and of what each claims.
     pub steps: Vec<RehearsedStep>,
     /// The device or service that it runs on, in words.
     pub runs_on: Option<String>,
@@ -83,6 +83,16 @@ pub struct RehearsedStep {
     pub verdict: Verdict,
 }
 
+/// The command of the step that a verdict is about, or about a claim of which it is.
+fn command_of(project: &Project, verdict: &event::Verdict) -> Vec<String> {
+    let event::Subject::Rehearsal { step: Some(about), .. } = &verdict.subject else { return Vec::new() };
+    let is_of = |step: &&catalog::Step| {
+        about.strip_prefix(&step.name()).is_some_and(|claim| claim.is_empty() || claim.starts_with(": "))
+    };
+    let step = project.filled.steps.iter().find(is_of);
+    step.iter().flat_map(|step| &step.run).map(ToString::to_string).collect()
+}
+
 impl Rehearsed {
     /// The shape's name and version.
     pub const FORMAT: &'static str = "kladder.rehearse/1";
@@ -95,8 +105,8 @@ impl Rehearsed {
             Became::Anew => "anew",
             Became::Kept => "kept",
         };
-        let step = |(step, verdict): (&catalog::Trial, &event::Verdict)| RehearsedStep {
-            command: step.run.iter().map(ToString::to_string).collect(),
+        let step = |verdict: &event::Verdict| RehearsedStep {
+            command: command_of(project, verdict),
             verdict: Verdict::of(verdict),
         };
         Self {
@@ -104,7 +114,7 @@ impl Rehearsed {
             rehearsal: rehearsal.rehearsal.clone(),
             folder: path(&project.folder),
             files: project.files.iter().map(|(path, it)| (path.as_str().to_owned(), became(it))).collect(),
-            steps: project.filled.steps.iter().zip(verdicts).map(step).collect(),
+            steps: verdicts.iter().map(step).collect(),
             runs_on: rehearsal.runs_on.clone(),
         }
     }

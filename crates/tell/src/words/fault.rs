@@ -35,6 +35,7 @@ pub fn fault(fault: &Fault) -> String {
         }
         Fault::NotUnpacked { release, file, why } => format!("{file} of release {release} cannot be unpacked: {why}"),
         Fault::OtherBytes { file, at } => format!("{at} is not the {file} that has this digest"),
+        Fault::NoProjectFile { file } => format!("there is no file `{file}` beside the rehearsal"),
         Fault::Circle { tools } => {
             format!("{} need each other in a circle; they are climbed together", both(tools))
         }

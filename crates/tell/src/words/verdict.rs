@@ -62,6 +62,9 @@ pub fn finding(finding: &Finding) -> String {
         Finding::OtherValue { looked: what, pointer, found: None, wanted } => {
             format!("{} has nothing at `{pointer}`, and {wanted} was expected", looked(what))
         }
+        Finding::EndedEarly { status } => format!("it should have run on, and ended with status {status}"),
+        Finding::NotUp { limit, pattern } => format!("it said nothing like `{pattern}` within {limit} s"),
+        Finding::Holds => "it holds, and must not".into(),
         Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
         Finding::NoCommand { command } => format!("there is no command `{command}`"),
         Finding::NotStarted { command, error } => format!("`{command}` could not be started: {error}"),

@@ -43,15 +43,15 @@ mod demand;
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use self::demand::packages;
 pub use self::demand::{Demand, LIMITS, OfSystem, Ranged};
 use super::Anew;
+use super::table::table;
 
 /// Something the host must have or be.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(try_from = "Form")]
+#[derive(Clone, Debug)]
 pub struct Gate {
     /// What it is called, for messages and for skipping it.
     pub name: String,
@@ -123,6 +123,12 @@ struct Form {
     group: Option<String>,
     reach: Option<String>,
     port: Option<u16>,
+}
+
+impl<'de> Deserialize<'de> for Gate {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        table::<D, Form, Self>(deserializer)
+    }
 }
 
 impl TryFrom<Form> for Gate {

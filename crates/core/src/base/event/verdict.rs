@@ -251,6 +251,20 @@ pub enum Finding {
         /// What was expected, in words.
         wanted: String,
     },
+    /// It should have run on and ended.
+    EndedEarly {
+        /// The status it ended with.
+        status: i32,
+    },
+    /// It runs, and has not said that it is up.
+    NotUp {
+        /// Seconds that it was given.
+        limit: u64,
+        /// What it should have said.
+        pattern: String,
+    },
+    /// All that must not come of it did.
+    Holds,
     /// It says that it is another version.
     OtherVersion {
         /// What it says.

@@ -49,7 +49,9 @@ impl Archives<'_> {
                 // What is set up may only then have its commands.
                 if at.says.set_up.is_empty() && seen.insert((published.sha256.to_string(), files)) {
                     let faults = self.faults(&at, release, published);
-                    faults.into_iter().for_each(|fault| self.add(&mut all, published, fault));
+                    for fault in faults {
+                        self.add(&mut all, published, fault);
+                    }
                 }
             }
         }
@@ -123,7 +125,9 @@ impl Archives<'_> {
                 all.iter_mut().find(|remark| is_same(&remark.fault))
             {
                 archives.push(published.file.to_string());
-                at(&format!("\"{file}\"")).into_iter().for_each(|at| *place = self.source.place(at));
+                if let Some(at) = at(&format!("\"{file}\"")) {
+                    *place = self.source.place(at);
+                }
                 return;
             }
         }

@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::rc::Rc;
 
-use kladder_choose::catalog::{Catalog, CatalogError, Definition, Preset, Rehearsal, Remark, TextKind, Texts};
+use kladder_choose::catalog::{
+    Catalog, CatalogError, Content, Definition, Fault, Laid, Preset, Rehearsal, Remark, TextKind, Texts,
+};
 use kladder_choose::document::Source;
 
 use super::Folder;
@@ -65,12 +67,28 @@ pub fn check(folder: &Path, at_hand: Option<&AtHand<'_>>) -> Result<CheckedCatal
         rehearsals: &rehearsals,
     };
     let mut remarks = checked.remarks();
+    remarks.extend(rehearsals.iter().flat_map(|(rehearsal, source)| project_files(rehearsal, source)));
     for (definition, source) in definitions.values().filter(|_| at_hand.is_some()) {
         let definition = &Rc::new(definition.clone());
         let archives = |at_hand| Archives { at_hand, yards: &catalog.about().yards, definition, source };
         remarks.extend(at_hand.into_iter().flat_map(|at_hand| archives(at_hand).remarks()));
     }
     Ok(CheckedCatalog { name: catalog.about().name.clone(), tools: definitions.len(), broken, remarks })
+}
+
+/// Files that a rehearsal names and does not have.
+fn project_files(rehearsal: &Rehearsal, source: &Source) -> Vec<Remark> {
+    let parts = rehearsal.parts.values();
+    let steps = rehearsal.steps.iter().chain(parts.clone().flat_map(|part| &part.steps));
+    let all = [&rehearsal.files].into_iter().chain(parts.map(|part| &part.files)).chain(steps.map(|step| &step.write));
+    let missing = |laid: &Laid| {
+        let Content::From(path) = &laid.content else { return None };
+        let file = path.to_string_lossy().into_owned();
+        let at = source.text.find(&file).map_or(0..0, |at| at..at + file.len());
+        let fault = Fault::NoProjectFile { file };
+        (!rehearsal.base.join(path).is_file()).then(|| Remark { place: source.place(at), fault })
+    };
+    all.flat_map(BTreeMap::values).filter_map(missing).collect()
 }
 
 fn read_all<T>(

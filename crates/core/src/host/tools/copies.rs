@@ -13,7 +13,7 @@ use crate::host::survey::{self, Host, Known, every_answer, runs};
 use crate::host::system::{self, Found};
 
 /// A copy that is there.
-pub(super) struct Copy {
+pub(super) struct Seen {
     pub(super) copy: HostCopy,
     pub(super) version: Result<String, Untold>,
     /// It was found in a place, not by its name.
@@ -21,7 +21,7 @@ pub(super) struct Copy {
 }
 
 /// All that is there of a tool, each file once.
-pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Copy> {
+pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Seen> {
     let Some(probe) = &definition.host else { return Vec::new() };
     let mut seen = HashSet::new();
     let mut is_new = |path: &Path| path.canonicalize().is_ok_and(|real| seen.insert(real));
@@ -32,7 +32,7 @@ pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Copy> {
             if is_new(&file) {
                 let version = asked(&file);
                 let copy = if at == 0 { HostCopy::Itself(file) } else { HostCopy::Aside { file } };
-                all.push(Copy { copy, version, is_of_place: false });
+                all.push(Seen { copy, version, is_of_place: false });
             }
         }
     }
@@ -50,7 +50,7 @@ pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Copy> {
             _ if path.is_dir() => HostCopy::Laid { folder: path },
             _ => HostCopy::Itself(path),
         };
-        all.push(Copy { copy, version, is_of_place: true });
+        all.push(Seen { copy, version, is_of_place: true });
     }
     all.extend(library(host, probe).filter(|copy| is_new(copy.copy.path())));
     all.extend(package(host, probe));
@@ -113,17 +113,17 @@ fn matched(probe: &HostProbe, text: &str) -> Option<String> {
     Some(captures.name("version").or_else(|| captures.get(0))?.as_str().to_owned())
 }
 
-fn library<'a>(host: &'a Host, probe: &'a HostProbe) -> impl Iterator<Item = Copy> + 'a {
+fn library<'a>(host: &'a Host, probe: &'a HostProbe) -> impl Iterator<Item = Seen> + 'a {
     let file = probe.library.iter().filter_map(|soname| system::library_file(host, soname)?);
     file.map(|file| {
         let of_name = || system::version_of_library(&file).ok_or(Untold::Unsaid);
         let version = version_in(&file, probe).unwrap_or_else(of_name);
-        Copy { copy: HostCopy::Itself(file), version, is_of_place: false }
+        Seen { copy: HostCopy::Itself(file), version, is_of_place: false }
     })
 }
 
 /// The package that is named for this system, at the version that its makers gave it.
-fn package(host: &Host, probe: &HostProbe) -> Option<Copy> {
+fn package(host: &Host, probe: &HostProbe) -> Option<Seen> {
     let any = probe.package.iter().find(|of| of.system.name.is_empty());
     let survey = || survey::facts(host, &[]);
     let of = any
@@ -135,5 +135,5 @@ fn package(host: &Host, probe: &HostProbe) -> Option<Copy> {
         Found::There(version) => version.ok_or(Untold::Unsaid),
     };
     let version = version.map(|version| system::of_makers(&version).to_owned());
-    Some(Copy { copy: HostCopy::Package { package }, version, is_of_place: false })
+    Some(Seen { copy: HostCopy::Package { package }, version, is_of_place: false })
 }

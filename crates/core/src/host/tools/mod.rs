@@ -11,7 +11,7 @@ use kladder_choose::catalog::Definition;
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Found, HostCopy, OnHost, Silent, Untold};
 
-use self::copies::Copy;
+use self::copies::Seen;
 use crate::host::survey::{Host, HostTool, answers, side_by_side};
 
 /// The tools of a host, asked when wanted.
@@ -45,7 +45,7 @@ impl<'h> HostTools<'h> {
     fn ask(&self, definition: &Definition) -> Asked {
         let mut asked = Asked::default();
         let mut of_places = Vec::new();
-        for Copy { copy, version, is_of_place } in copies::all(self.host, definition) {
+        for Seen { copy, version, is_of_place } in copies::all(self.host, definition) {
             // Pins are text: what they cannot hold would be another copy each time.
             if copy.path().to_str().is_none() {
                 continue;

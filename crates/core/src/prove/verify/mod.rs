@@ -7,16 +7,16 @@
 
 mod judge;
 mod start;
+mod steps;
 mod work;
 
-use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use kladder_choose::catalog::{Catalogs, Command, CommandName, Rehearsal, Trial};
+use kladder_choose::catalog::{Catalogs, Command, CommandName, Trial};
 use kladder_choose::names::Household;
 use kladder_choose::pins::HostCopy;
 use kladder_choose::template::Hole;
@@ -35,7 +35,6 @@ use crate::host::survey::{Host, SCRATCH, answers};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
-use crate::prove::project::of_rung;
 use crate::tasks::launch::{Filling, Wiring, filled, filled_hole};
 use crate::tasks::{FitStep, Rung, Shelved, Source, TaskError};
 
@@ -228,49 +227,23 @@ impl<'b> Bench<'b> {
         Ok(self.conclude(Subject::Commands, started, differing(differences)))
     }
 
-    /// Runs a rehearsal; after a step that fails the others are skipped. Where tools are missing it is skipped as a whole.
-    ///
-    /// # Errors
-    /// [`VerifyError`] where its folder cannot be made. A step that fails is a verdict.
-    pub fn rehearse(&self, rehearsal: &Rehearsal, rungs: &[Rung]) -> Result<Vec<Verdict>, VerifyError> {
-        let subject = |step: Option<String>| Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step };
-        let on_ladder = |name: &str| rungs.iter().any(|rung| rung.answers_to(name));
-        let missing: Vec<_> = rehearsal.tools.iter().filter(|tool| !on_ladder(tool)).cloned().collect();
-        if !missing.is_empty() {
-            let skipped = Outcome::Skipped(Skipped::NotOnLadder { tools: missing });
-            return Ok(vec![self.conclude(subject(None), Instant::now(), skipped)]);
-        }
-        let filled = rehearsal.filled(&BTreeMap::new(), &[], &|tool, what| of_rung(rungs, tool, what));
-        let filled = match filled {
-            Ok(filled) => filled,
-            Err(error) => {
-                let (command, error) = (rehearsal.rehearsal.clone(), error.to_string());
-                let failed = Outcome::failed(Finding::NotStarted { command, error });
-                return Ok(vec![self.conclude(subject(None), Instant::now(), failed)]);
-            }
-        };
-        let folder = self.scratch.path().join("rehearsals").join(&rehearsal.rehearsal);
-        lay_out(&filled, &folder)?;
-        self.run_steps(&rehearsal.rehearsal, &filled.steps, &folder)
-    }
-
-    /// Runs steps in a folder, where they may write; after one that fails the others are skipped.
-    ///
-    /// # Errors
-    /// [`VerifyError`] where one could not be run at all. One that fails is a verdict.
-    pub fn run_steps(&self, rehearsal: &str, steps: &[Trial], folder: &Path) -> Result<Vec<Verdict>, VerifyError> {
-        let mut verdicts: Vec<Verdict> = Vec::new();
-        for step in steps {
-            let subject = Subject::Rehearsal { rehearsal: rehearsal.to_owned(), step: Some(step.name()) };
-            let stops =
-                |verdict: &Verdict| verdict.failed() || verdict.outcome == Outcome::Skipped(Skipped::EarlierFailed);
-            if verdicts.iter().any(stops) {
-                verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed)));
-            } else {
-                verdicts.extend(self.trial(subject, step, &Household::shared(), None, folder)?);
-            }
-        }
-        Ok(verdicts)
+    /// What a command is run with, kept to its folder and to the ladder's corners.
+    fn begun(
+        &self,
+        trial: &Trial,
+        household: &Household,
+        filled: Option<&Filled<'_>>,
+        whole: &Path,
+    ) -> Result<Begun, VerifyError> {
+        let run = words(trial, filled);
+        let mut variables = self.environment(household);
+        variables.extend(own_variables(trial, filled.map(|filled| &filled.with)));
+        let folder = trial.folder.below(whole);
+        files::create_folder(&folder)?;
+        let here = [self.scratch.path().to_path_buf(), whole.to_path_buf()];
+        let writes = self.corners.iter().cloned().chain(here).collect();
+        let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
+        Ok(Begun { run: resolved(run, &variables), folder, variables, cell })
     }
 
     fn trial(
@@ -284,25 +257,8 @@ impl<'b> Bench<'b> {
         check_cancelled(self.observer)?;
         let started = Instant::now();
         self.observer.event(&Event::Checking { subject: subject.clone() });
-        let run = words(trial, filled);
-        let mut variables = self.environment(household);
-        variables.extend(own_variables(trial, filled.map(|filled| &filled.with)));
-        let whole = folder;
-        let folder = &trial.folder.below(whole);
-        files::create_folder(folder)?;
-        let here = [self.scratch.path().to_path_buf(), whole.to_path_buf()];
-        let writes = self.corners.iter().cloned().chain(here).collect();
-        let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
-        let setting = process::Setting {
-            run: &resolved(run, &variables),
-            input: &trial.input,
-            folder,
-            variables: &variables,
-            limit: Duration::from_secs(trial.limit),
-            cell: Some(&cell),
-            encloser: None,
-        };
-        let ran = process::run(&setting, self.observer);
+        let begun = self.begun(trial, household, filled, folder)?;
+        let ran = process::run(&begun.setting(trial), self.observer);
         check_cancelled(self.observer)?;
         let ran = match ran {
             Ok(ran) => ran,
@@ -311,7 +267,8 @@ impl<'b> Bench<'b> {
             }
         };
         let value = |hole: &Hole| filled.map(|filled| filled_hole(hole, &filled.with).to_string_lossy().into_owned());
-        let judged = Judged { trial, ran: &ran, said: filled.map(|filled| filled.said), value: &value, folder };
+        let said = filled.map(|filled| filled.said);
+        let judged = Judged { trial, ran: &ran, said, value: &value, folder: &begun.folder };
         let mut verdicts = vec![self.conclude(subject.clone(), started, self.known(judged.outcome()))];
         for claim in &trial.claims {
             verdicts.push(self.conclude(subject.claiming(&claim.name), started, judged.claimed(claim)));
@@ -320,7 +277,29 @@ impl<'b> Bench<'b> {
     }
 }
 
-/// Removes what killed processes of this user left among temporary files.
+/// A command about to be run.
+struct Begun {
+    run: Vec<OsString>,
+    folder: PathBuf,
+    variables: Vec<(OsString, OsString)>,
+    cell: Cell,
+}
+
+impl Begun {
+    fn setting<'b>(&'b self, trial: &'b Trial) -> process::Setting<'b> {
+        process::Setting {
+            run: &self.run,
+            input: &trial.input,
+            folder: &self.folder,
+            variables: &self.variables,
+            limit: Duration::from_secs(trial.limit),
+            cell: Some(&self.cell),
+            encloser: None,
+        }
+    }
+}
+
+/// Removes what killed processes of this user left among temporary files, and ends what they left running.
 fn sweep(temporary: &Path) {
     // Whatever cannot be listed or removed is somebody else's.
     for name in files::names(temporary).unwrap_or_default() {
@@ -329,7 +308,8 @@ fn sweep(temporary: &Path) {
             let pid = rustix::process::Pid::from_raw(number);
             pid.is_some_and(|pid| rustix::process::test_kill_process(pid) == Err(rustix::io::Errno::SRCH))
         };
-        if number.is_some_and(is_gone) {
+        if let Some(number) = number.filter(|number| is_gone(*number)) {
+            process::end_left_behind(number);
             let _ = files::remove_tree(&temporary.join(name));
         }
     }
@@ -401,14 +381,4 @@ fn not_started(trial: &Trial, error: &io::Error) -> Finding {
         io::ErrorKind::NotFound => Finding::NoCommand { command },
         _ => Finding::NotStarted { command, error: error.to_string() },
     }
-}
-
-fn lay_out(filled: &kladder_choose::catalog::Filled, folder: &Path) -> Result<(), FileError> {
-    files::create_folder(folder)?;
-    for (path, text) in &filled.files {
-        let full = path.below(folder);
-        files::create_folder(full.parent().unwrap_or(folder))?;
-        fs::write(&full, text).on("write", &full)?;
-    }
-    Ok(())
 }

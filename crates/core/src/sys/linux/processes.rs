@@ -31,6 +31,19 @@ pub(crate) fn end_descendants(mark: &str) {
     }
 }
 
+/// Ends every process that has a variable in its environment that begins so: what runs of a process that was killed left behind.
+pub(crate) fn end_left_behind(beginning: &str) {
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let pid = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok());
+        let is_it = |pid: &i32| {
+            let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
+            environment.split(|&byte| byte == 0).any(|variable| variable.starts_with(beginning.as_bytes()))
+        };
+        // Gone already is what is wanted.
+        let _ = pid.filter(is_it).and_then(Pid::from_raw).map(|pid| kill_process(pid, Signal::KILL));
+    }
+}
+
 /// The processes below this one that have a variable of this text in their environment.
 fn marked(mark: &str) -> BTreeSet<i32> {
     let mut children: BTreeMap<i32, Vec<i32>> = BTreeMap::new();

@@ -7,3 +7,6 @@ pub(crate) fn adopt_orphans() -> bool {
 
 /// Does nothing: what left its group is not found.
 pub(crate) fn end_descendants(_mark: &str) {}
+
+/// Does nothing: the environment of other processes is not told.
+pub(crate) fn end_left_behind(_beginning: &str) {}

@@ -24,11 +24,18 @@
 //!
 //! `@TOOL.folder@` and `@TOOL.version@` stand for a rung of the ladder.
 
+mod laid;
+mod step;
+
+pub use laid::{Content, Laid};
+pub use step::Step;
+
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 use serde::Deserialize;
 
-use super::{CatalogError, Pattern, Trial};
+use super::{CatalogError, Pattern};
 use crate::document::Source;
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
@@ -47,9 +54,9 @@ pub struct Rehearsal {
     pub tools: Vec<ToolName>,
     /// The project's files, by path.
     #[serde(default)]
-    pub files: BTreeMap<InnerPath, String>,
+    pub files: BTreeMap<InnerPath, Laid>,
     /// What is run in the project's folder, in order.
-    pub steps: Vec<Trial>,
+    pub steps: Vec<Step>,
     /// What it asks whoever takes it as a first project, by the name it is filled in for.
     #[serde(default)]
     pub asks: BTreeMap<String, Ask>,
@@ -63,6 +70,9 @@ pub struct Rehearsal {
     /// The device or service that it runs on, in words.
     #[serde(default, rename = "runs-on")]
     pub runs_on: Option<String>,
+    /// The folder that its file lies in.
+    #[serde(skip)]
+    pub base: PathBuf,
 }
 
 /// Something that a first project asks.
@@ -105,19 +115,19 @@ pub struct Part {
     pub summary: String,
     /// Its files, by path.
     #[serde(default)]
-    pub files: BTreeMap<InnerPath, String>,
+    pub files: BTreeMap<InnerPath, Laid>,
     /// What is run after the project's own steps.
     #[serde(default)]
-    pub steps: Vec<Trial>,
+    pub steps: Vec<Step>,
 }
 
 /// A rehearsal with everything filled in.
 #[derive(Clone, Debug)]
 pub struct Filled {
-    /// Texts by path.
-    pub files: BTreeMap<InnerPath, String>,
+    /// Its files by path.
+    pub files: BTreeMap<InnerPath, Laid>,
     /// What is run, in order.
-    pub steps: Vec<Trial>,
+    pub steps: Vec<Step>,
 }
 
 /// Why a rehearsal cannot be filled in.
@@ -168,7 +178,8 @@ impl Rehearsal {
     /// # Errors
     /// [`CatalogError`] with the place of what is wrong.
     pub fn parse(source: &Source, name: &str) -> Result<Self, CatalogError> {
-        let rehearsal: Self = source.parse()?;
+        let mut rehearsal: Self = source.parse()?;
+        rehearsal.base = source.path.parent().map(Into::into).unwrap_or_default();
         let checked = rehearsal.check(name);
         checked.map_err(|message| CatalogError::Wrong { path: source.path.clone(), message })?;
         Ok(rehearsal)
@@ -196,7 +207,7 @@ impl Rehearsal {
         Ok(())
     }
 
-    fn all_steps(&self) -> impl Iterator<Item = &Trial> {
+    fn all_steps(&self) -> impl Iterator<Item = &Step> {
         self.steps.iter().chain(self.parts.values().flat_map(|part| &part.steps))
     }
 
@@ -228,11 +239,11 @@ impl Rehearsal {
             asked().or_else(of_rung)
         };
         let mut filled = Filled { files: BTreeMap::new(), steps: Vec::new() };
-        filled.add(&self.files, &self.steps, &known)?;
+        filled.add(self, &self.files, &self.steps, &known)?;
         for name in parts {
             let no_part = || NotFilled::NoPart { name: name.clone(), parts: self.parts.keys().cloned().collect() };
             let part = self.parts.get(name).ok_or_else(no_part)?;
-            filled.add(&part.files, &part.steps, &known)?;
+            filled.add(self, &part.files, &part.steps, &known)?;
         }
         Ok(filled)
     }
@@ -241,18 +252,23 @@ impl Rehearsal {
 impl Filled {
     fn add(
         &mut self,
-        files: &BTreeMap<InnerPath, String>,
-        steps: &[Trial],
+        of: &Rehearsal,
+        files: &BTreeMap<InnerPath, Laid>,
+        steps: &[Step],
         known: &dyn Fn(&str) -> Option<String>,
     ) -> Result<(), NotFilled> {
-        for (path, text) in files {
-            let path = fill_words(path.as_str(), known);
-            let inner = InnerPath::new(&path).map_err(|error| error.to_string());
-            let inner =
-                inner.and_then(|inner| if inner.is_empty() { Err("it is empty".to_owned()) } else { Ok(inner) });
-            let inner = inner.map_err(|why| NotFilled::Text { text: path, why })?;
-            self.files.insert(inner, fill_words(text, known));
-        }
+        let all = |files: &BTreeMap<InnerPath, Laid>| {
+            let one = |(path, file): (&InnerPath, &Laid)| {
+                let path = fill_words(path.as_str(), known);
+                let inner = InnerPath::new(&path).map_err(|error| error.to_string());
+                let inner =
+                    inner.and_then(|inner| if inner.is_empty() { Err("it is empty".to_owned()) } else { Ok(inner) });
+                let inner = inner.map_err(|why| NotFilled::Text { text: path, why })?;
+                Ok((inner, file.filled(&of.base, |text| fill_words(text, known))))
+            };
+            files.iter().map(one).collect::<Result<BTreeMap<_, _>, NotFilled>>()
+        };
+        self.files.extend(all(files)?);
         for step in steps {
             let word = |word: &Template| {
                 let text = fill_words(&word.as_written(), known);
@@ -261,9 +277,9 @@ impl Filled {
             let run = step.run.iter().map(word).collect::<Result<Vec<_>, _>>()?;
             let filled = step.variables.iter().map(|(name, value)| Ok((name.clone(), word(value)?)));
             let variables = filled.collect::<Result<_, NotFilled>>()?;
-            let mut step = step.with(run, fill_words(&step.input, known));
-            step.variables = variables;
-            self.steps.push(step);
+            let mut trial = step.with(run, fill_words(&step.input, known));
+            trial.variables = variables;
+            self.steps.push(Step { trial, write: all(&step.write)?, ..step.clone() });
         }
         Ok(())
     }

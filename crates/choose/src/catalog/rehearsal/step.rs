@@ -1,0 +1,97 @@
+//! The steps of a rehearsal: commands, and what goes on around them.
+//!
+//! ```toml
+//! [[steps]]
+//! run = ["brinwright", "watch"]
+//! stays = '^watching (?<port>\d+)'       # it runs on until the rehearsal ends, and is up once it says this
+//! [[steps]]
+//! write = { "src/main.sk" = "say dark" } # files that are there before it is run
+//! run = ["tidlow", "ask"]
+//! expect = { stdout = "dark" }
+//! patience = 10                          # tried again for so many seconds until it holds
+//! [[steps]]
+//! run = ["tidlow", "old.image"]
+//! must-not-hold = true                   # it proves that this does not go
+//! ```
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Deserializer};
+
+use super::laid::Laid;
+use crate::catalog::table::table;
+use crate::catalog::{Claim, Expect, Pattern, Trial, VariableName};
+use crate::path::InnerPath;
+use crate::template::Template;
+
+/// A step of a rehearsal.
+#[derive(Clone, Debug)]
+pub struct Step {
+    /// What is run, and what must come of it.
+    pub trial: Trial,
+    /// Files that are there before.
+    pub write: BTreeMap<InnerPath, Laid>,
+    /// It runs on while later steps do, and is up once one of its outputs holds this.
+    pub stays: Option<Pattern>,
+    /// For how many seconds it is tried again until it does.
+    pub patience: u64,
+    /// What is expected must not come of it.
+    pub must_not_hold: bool,
+}
+
+/// The keys of a trial, and those of a step. (Flattened they would be the same, but lose the places of mistakes.)
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct StepForm {
+    name: Option<String>,
+    run: Vec<Template>,
+    #[serde(default)]
+    input: String,
+    #[serde(default)]
+    folder: InnerPath,
+    #[serde(default)]
+    variables: BTreeMap<VariableName, Template>,
+    #[serde(default)]
+    expect: Expect,
+    limit: Option<u64>,
+    #[serde(default, deserialize_with = "crate::catalog::trial::harmless")]
+    harmless: Vec<(Pattern, String)>,
+    #[serde(default)]
+    claims: Vec<Claim>,
+    #[serde(default)]
+    write: BTreeMap<InnerPath, Laid>,
+    stays: Option<Pattern>,
+    #[serde(default)]
+    patience: u64,
+    #[serde(default)]
+    must_not_hold: bool,
+}
+
+impl<'de> Deserialize<'de> for Step {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        table::<D, StepForm, Self>(deserializer)
+    }
+}
+
+impl TryFrom<StepForm> for Step {
+    type Error = &'static str;
+
+    fn try_from(form: StepForm) -> Result<Self, &'static str> {
+        if form.stays.is_some() && (form.must_not_hold || form.patience > 0 || !form.claims.is_empty()) {
+            return Err("a step that `stays` is not judged as others are: ask it in a step of its own");
+        }
+        let StepForm { name, run, input, folder, variables, expect, limit, harmless, claims, .. } = form;
+        let StepForm { write, stays, patience, must_not_hold, .. } = form;
+        let mut trial = Trial::new(name, run, input, folder, limit);
+        (trial.variables, trial.expect, trial.harmless, trial.claims) = (variables, expect, harmless, claims);
+        Ok(Self { trial, write, stays, patience, must_not_hold })
+    }
+}
+
+impl std::ops::Deref for Step {
+    type Target = Trial;
+
+    fn deref(&self) -> &Trial {
+        &self.trial
+    }
+}
