@@ -9,7 +9,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use petgraph::algo::kosaraju_scc;
 use petgraph::graphmap::DiGraphMap;
 
-use super::{Definition, Expect, FitOut, Is, Need, Pattern, Preset, Rehearsal, Release, Says, Trial, Way};
+use super::{
+    Command, CommandName, Definition, Expect, FitOut, Is, Need, Pattern, Preset, Rehearsal, Release, Says, Trial, Way,
+};
 use crate::document::{Place, Source};
 use crate::names::ToolName;
 use crate::near::near;
@@ -239,15 +241,26 @@ impl Checked<'_> {
         answering.get(name).into_iter().flatten().map(|tool| &self.definitions[tool].0)
     }
 
-    /// Whether some tool has a command.
+    /// Whether some tool has a command that is a program, or is run by others down to one that is.
     fn has_command(&self, command: &str) -> bool {
         let commands = self.commands.get_or_init(|| {
             let all = || self.definitions.values().map(|(definition, _)| definition);
-            let says = all().flat_map(Definition::all);
-            let own =
-                says.flat_map(|says| &says.commands).filter(|(_, command)| command.by.is_none()).map(|(name, _)| name);
+            let commands = all().flat_map(Definition::all).flat_map(|says| &says.commands);
+            let (run, own): (Vec<_>, Vec<_>) = commands.partition(|(_, command)| command.by.is_some());
             let on_host = all().filter_map(|definition| definition.host.as_ref()?.command.as_ref());
-            own.chain(on_host).map(ToString::to_string).collect()
+            let own = own.into_iter().map(|(name, _)| name).chain(on_host);
+            let mut programs: BTreeSet<String> = own.map(ToString::to_string).collect();
+            loop {
+                let follows = |(name, command): &&(&CommandName, &Command)| {
+                    let by = command.by.as_ref().is_some_and(|by| programs.contains(by.as_str()));
+                    by && !programs.contains(name.as_str())
+                };
+                let next: Vec<String> = run.iter().filter(follows).map(|(name, _)| name.to_string()).collect();
+                if next.is_empty() {
+                    return programs;
+                }
+                programs.extend(next);
+            }
         });
         commands.contains(command)
     }

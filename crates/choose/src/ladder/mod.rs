@@ -42,7 +42,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
 
-use crate::catalog::{Machine, Rehearsal, Variable, VariableName, Way};
+use crate::catalog::{CommandName, Machine, Rehearsal, Variable, VariableName, Way};
 use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
@@ -66,6 +66,8 @@ pub struct Ladder {
     pub wishes: Vec<Wish>,
     /// Which tool answers to a command, or sets a variable, that several bring.
     pub answers: BTreeMap<String, ToolName>,
+    /// Further names under which commands of its rungs answer, by the name.
+    pub names: BTreeMap<CommandName, CommandName>,
     /// The code that it wants beside its tools.
     pub code: Option<Code>,
     /// What it makes of a person's files.
@@ -191,6 +193,8 @@ struct File {
     machines: BTreeMap<Spanned<String>, Spanned<machines::MachineForm>>,
     #[serde(default)]
     answers: BTreeMap<String, ToolName>,
+    #[serde(default)]
+    names: BTreeMap<CommandName, CommandName>,
     code: Option<code::CodeForm>,
     #[serde(default)]
     settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
@@ -321,6 +325,7 @@ impl Ladder {
             catalogs: catalogs.into_iter().map(|catalog| folder.join(catalog)).collect(),
             wishes,
             answers: file.answers,
+            names: file.names,
             choices: file.choices,
             variables: file.variables,
             rehearsals: file

@@ -142,6 +142,21 @@ fn a_command_may_be_run_by_another_rungs_with_arguments_and_variables_of_its_own
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.run(&["run", "--", "tide", "soon"]).passed().stdout, "1.0 is high, soon\n");
     let _ = sandbox.run(&["verify"]).passed();
+    // What runs it may be run by a third one in turn.
+    let text = sandbox.read("catalog/tools/plank.toml");
+    let third = text.replace("tool = \"plank\"", "tool = \"third\"").replace("\"runner\"", "\"tide\"");
+    let third = third.replace("commands.tide", "commands.third").replace("runner = \"any\"", "plank = \"any\"");
+    let (head, rest) = third.split_once("[[checks]]").unwrap();
+    let release = &rest[rest.find("[[releases]]").unwrap()..];
+    sandbox.write("catalog/tools/third.toml", &[&head.replace("high", "low"), release].concat());
+    let checked = sandbox.run(&["catalog", "check", "../catalog"]).stdout;
+    assert!(!checked.contains("third.toml"), "{checked}");
+    sandbox.wish("third = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let told = sandbox.run(&["run", "--", "third"]).passed().stdout;
+    assert!(told.starts_with("1.0 is high, SANDBOX/") && told.ends_with("/lib/tide\n"), "{told}");
+    std::fs::remove_file(sandbox.path("catalog/tools/third.toml")).unwrap();
+    sandbox.wish("plank = \"any\"");
     sandbox.edit("catalog/tools/plank.toml", "by = \"runner\"", "by = \"walker\"");
     let told = sandbox.run(&["climb"]);
     assert!(told.stderr.contains("is run by `walker`, and no other rung has that program"), "{}", told.complaint());
@@ -264,4 +279,42 @@ fn packaged_versions_are_ordered_as_the_systems_own_program_orders_them() {
         let wrong = if ours == Ordering::Less { "gt" } else { "lt" };
         assert_eq!(compares(&one, wrong, &other), Some(false), "{one} and {other} are {ours:?}");
     }
+}
+
+#[test]
+fn a_ladder_gives_commands_names_of_its_own() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("skerroc = \"=1.4.2\"\n[names]\nsk = \"skerroc\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let both = ["sk", "skerroc"].map(|name| sandbox.run(&["run", "--", name, "--version"]).passed().stdout);
+    assert_eq!(both[0], both[1]);
+    assert_eq!(sandbox.run(&["climb"]).passed().stdout, "All rungs stand: landing 1 is what the pins say.\n");
+    let _ = sandbox.run(&["verify"]).passed();
+    sandbox.wish("skerroc = \"=1.4.2\"\n[names]\nbosun = \"skerroc\"");
+    assert!(sandbox.run(&["climb"]).passed().stdout.contains("landing 2"));
+    assert_eq!(sandbox.run(&["run", "--", "sk"]).code, 127);
+    let _ = sandbox.run(&["run", "--", "bosun", "--version"]).passed();
+    let refused = |names: &str| {
+        sandbox.wish(&format!("skerroc = \"=1.4.2\"\n[names]\n{names}"));
+        sandbox.run(&["climb"]).complaint()
+    };
+    assert_data_eq!(
+        [refused("sk = \"skeroc\""), refused("oarweld = \"skerroc\""), refused("\"a/b\" = \"skerroc\"")].concat(),
+        str![[r#"
+exit 10
+kladder: `sk` in the ladder names the command `skeroc`, which no rung brings
+  why    it stands under `[names]`
+  next   did you mean `skerroc`?
+exit 10
+kladder: `oarweld` in the ladder is a command that a rung brings already
+  why    it stands under `[names]`
+  next   take another name
+exit 10
+kladder: `a/b` cannot be the name of a command
+  where  ladder.toml, line 7, column 1
+         7 | "a/b" = "skerroc"
+           | ^^^^^
+
+"#]]
+    );
 }

@@ -46,6 +46,22 @@ pub enum LaunchError {
         /// What runs it.
         by: String,
     },
+    /// The ladder gives a name to a command that no rung brings.
+    #[error("`{name}` in the ladder names the command `{of}`, which no rung brings")]
+    NoSuchCommand {
+        /// The name.
+        name: String,
+        /// The command.
+        of: String,
+        /// Commands that are called like it.
+        near: Vec<String>,
+    },
+    /// A name that the ladder gives is a command of a rung already.
+    #[error("`{name}` in the ladder is a command that a rung brings already")]
+    NameTaken {
+        /// The name.
+        name: String,
+    },
     /// A file could not be written.
     #[error(transparent)]
     File(#[from] FileError),
@@ -242,7 +258,31 @@ impl Wiring {
             let entries = wiring.entries(rung, rungs, answers)?;
             wiring.tables.entry(rung.key.household.clone()).or_default().entries.extend(entries);
         }
+        wiring.name(&ladder.names)?;
         Ok(wiring)
+    }
+
+    /// Gives commands of the ladder's own the further names that it wants.
+    fn name(&mut self, names: &BTreeMap<CommandName, CommandName>) -> Result<(), LaunchError> {
+        let own = self.tables.entry(Household::shared()).or_default();
+        let mut named = Vec::new();
+        for (name, of) in names {
+            let (name, of) = (name.as_str(), of.as_str());
+            if own.entries.iter().any(|entry| entry.command == name) {
+                return Err(LaunchError::NameTaken { name: name.to_owned() });
+            }
+            let Some(entry) = own.entries.iter().find(|entry| entry.command == of) else {
+                let all = own.entries.iter().filter_map(|entry| entry.command.to_str());
+                return Err(LaunchError::NoSuchCommand {
+                    name: name.to_owned(),
+                    of: of.to_owned(),
+                    near: near(of, all),
+                });
+            };
+            named.push(Entry { command: name.into(), ..entry.clone() });
+        }
+        own.entries.extend(named);
+        Ok(())
     }
 
     /// The table that a household's commands are found in.
@@ -287,7 +327,7 @@ impl Wiring {
         let folder = rung.files();
         let with = Filling { rung, folder: &folder, place: &folder, rungs };
         let entry = |(name, command): (&CommandName, &Command)| {
-            let (program, mut arguments) = started(command, name, &with)?;
+            let (program, mut arguments) = started(command, name, &with, DEEPEST)?;
             arguments.extend(command.arguments.iter().map(|text| filled(text, &with)));
             let mut variables = keeps.map(|table| table.variables.clone()).unwrap_or_default();
             variables.extend(of_users(rung, rungs));
@@ -336,8 +376,17 @@ impl Wiring {
     }
 }
 
-/// The program behind a command, and the arguments that come with it: a file of the rung, or another rung's command with it.
-fn started(command: &Command, name: &CommandName, with: &Filling<'_>) -> Result<(PathBuf, Vec<OsString>), LaunchError> {
+/// A command is run by others in turn no further than this: what goes on for longer goes round in a circle.
+const DEEPEST: usize = 8;
+
+/// The program behind a command, and the arguments that come with it: a file of the rung, or another rung's command with it, which
+/// may be run by a third one's.
+fn started(
+    command: &Command,
+    name: &CommandName,
+    with: &Filling<'_>,
+    depth: usize,
+) -> Result<(PathBuf, Vec<OsString>), LaunchError> {
     let rung = with.rung;
     let file = rung.file_of(command).below(with.folder);
     let Some(by) = &command.by else { return Ok((file, Vec::new())) };
@@ -349,13 +398,14 @@ fn started(command: &Command, name: &CommandName, with: &Filling<'_>) -> Result<
     let Some(own) = runner.commands.get(by).filter(|_| runner.is_launched()) else {
         return Ok((runner.folder().to_path_buf(), vec![file.into()]));
     };
-    // A runner that is run by another one in turn would have to be followed; nobody needs that yet.
-    if own.by.is_some() {
+    if depth == 0 {
         return Err(missing());
     }
     let its = Filling { rung: runner, folder: &folder, place: &folder, rungs: with.rungs };
-    let arguments = own.arguments.iter().map(|text| filled(text, &its)).chain([file.into()]);
-    Ok((runner.file_of(own).below(&folder), arguments.collect()))
+    let (program, mut arguments) = started(own, by, &its, depth - 1).map_err(|_| missing())?;
+    arguments.extend(own.arguments.iter().map(|text| filled(text, &its)));
+    arguments.push(file.into());
+    Ok((program, arguments))
 }
 
 /// Whether a rung is the host's own and answers to this command.
