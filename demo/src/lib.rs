@@ -16,6 +16,7 @@ static TOOLS: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/tools");
 static PIECES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/pieces");
 static CATALOG: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/catalog");
 static DESK: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/desk");
+static CLASSROOM: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/classroom");
 
 /// Why the demo data could not be laid out.
 #[derive(Debug, thiserror::Error)]
@@ -50,20 +51,22 @@ pub struct Layout {
     pub yard: PathBuf,
     /// The folder with the ladder and a first program.
     pub desk: PathBuf,
+    /// A folder laid out like the root of another machine.
+    pub classroom: PathBuf,
     /// How many archives there are.
     pub archives: usize,
 }
 
-/// Lays the demo out in `folder`: `catalog/`, `yard/` and `desk/`.
+/// Lays the demo out in `folder`: `catalog/`, `yard/`, `desk/` and `classroom/`.
 pub fn build(folder: &Path) -> Result<Layout, DemoError> {
     let at = |name: &str| folder.join(name);
-    let (catalog, yard, desk) = (at("catalog"), at("yard"), at("desk"));
-    for (dir, path) in [(&CATALOG, &catalog), (&DESK, &desk)] {
+    let (catalog, yard, desk, classroom) = (at("catalog"), at("yard"), at("desk"), at("classroom"));
+    for (dir, path) in [(&CATALOG, &catalog), (&DESK, &desk), (&CLASSROOM, &classroom)] {
         lay_out(dir, path)?;
     }
     files::create_folder(&yard)?;
     let archives = packing::pack_all(&TOOLS, &PIECES, &catalog.join("tools"), &yard)?;
-    Ok(Layout { catalog, yard, desk, archives })
+    Ok(Layout { catalog, yard, desk, classroom, archives })
 }
 
 fn lay_out(dir: &Dir<'_>, to: &Path) -> Result<(), DemoError> {

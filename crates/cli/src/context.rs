@@ -92,6 +92,13 @@ impl Context {
         Self { around, person, since: None, root: None }
     }
 
+    /// The same home with another ladder, on a machine that a folder describes.
+    pub(crate) fn on_machine(&self, root: &Path, ladder: PathBuf) -> Self {
+        let host = self.around.host.clone().described(root.to_path_buf());
+        let around = Surroundings { host, ladder: Some(ladder), ..self.around.clone() };
+        Self { around, person: self.person.clone(), since: None, root: None }
+    }
+
     /// The folder that `KLADDER_HOME` names.
     pub(crate) fn root(&self) -> Option<&Path> {
         self.root.as_deref()

@@ -118,7 +118,27 @@ impl<'d> Demo<'d> {
             return Err(Problem::new(Code::Failed, "the second climb fetched something"));
         }
         self.step("Where this machine stands", "kladder")?;
-        standing::run(inner, out).map(drop)
+        standing::run(inner, out).map(drop)?;
+        self.classroom()
+    }
+
+    /// Another machine, described by a folder: its system lacks something, and somebody else brings it.
+    fn classroom(&self) -> Result<(), Problem> {
+        let (out, root) = (self.out, &self.layout.classroom);
+        let there = self.inner.on_machine(root, self.layout.desk.join("classroom/ladder.toml"));
+        self.step("Another machine, whose system lacks a library", "kladder route --root classroom")?;
+        let Err(problem) = route::run(&there, out, false) else {
+            return Err(Problem::new(Code::Failed, "the classroom's machine has what it should lack"));
+        };
+        out.tell_problem(&problem)?;
+        self.step("What its administrator is handed", "kladder route --root classroom --admin-script")?;
+        route::run(&there, out, true)?;
+        let database = root.join("var/lib/dpkg/status");
+        let package = "Package: libforeshoal2\nStatus: install ok installed\nVersion: 2.3.1-4\n";
+        let installed = files::text_of_at_most(&database, 1 << 20).unwrap_or_default() + package;
+        files::replace(&database, installed.as_bytes())?;
+        self.step("Once that is done", "kladder route --root classroom")?;
+        route::run(&there, out, false).map(drop)
     }
 
     /// Nobody is asked anything in the demo.
@@ -191,6 +211,7 @@ impl<'d> Demo<'d> {
             "  catalog/   the tools' definitions and rehearsals".into(),
             "  yard/      their archives".into(),
             "  home/      what was climbed: shelf, landings, cache".into(),
+            "  classroom/ another machine, as files: `kladder survey --root`".into(),
             String::new(),
             "To look around, paste this:".into(),
             styled(TOLD, format!("  export KLADDER_HOME=\"{}\"", at("home"))),

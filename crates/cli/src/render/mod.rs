@@ -84,6 +84,11 @@ impl Out {
         writeln!(io::stdout(), "{text}").map_err(|error| Problem::output(&error))
     }
 
+    /// Prints a problem that is part of what is told.
+    pub(crate) fn tell_problem(&self, problem: &Problem) -> Result<(), Problem> {
+        self.verbatim(problem::text(problem, self.width).trim_end())
+    }
+
     /// Prints a problem where problems go.
     pub(crate) fn problem(&self, problem: &Problem) {
         let text = if self.json { problem::json(problem) } else { problem::text(problem, self.width) };

@@ -117,7 +117,7 @@ fn search_looks_everywhere_and_says_when_there_is_nothing() {
   tool    newest  kind     what it does
   tidlow  4.2.1   runtime  Runs Skerrow images
 
-1 tool of the catalog's 12.
+1 tool of the catalog's 13.
 
 "#]]
     );

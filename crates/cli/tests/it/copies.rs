@@ -176,8 +176,7 @@ kladder: this host has no marrambit 3
          5 | marrambit = "3"
            |             ^^^
   why    looked for: the library libmarrambit.so.3, the package marrambit-libs (fedora), the package libmarrambit3 (ubuntu)
-  next   install it with the system's own means, or wish for something else
-         an administrator can bring it (the packages libmarrambit3, libmarrambit-dev (ubuntu), 1 minute): `kladder route --admin-script` prints the script
+  next   an administrator can bring it (the packages libmarrambit3, libmarrambit-dev (ubuntu), 1 minute): `kladder route --admin-script` prints the script
          `kladder climb --wait-for-chores` goes on by itself once it is there
 
 "#]]

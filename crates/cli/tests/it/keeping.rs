@@ -8,7 +8,7 @@ use crate::sandbox::Sandbox;
 #[test]
 fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
     let sandbox = Sandbox::new();
-    assert_eq!(sandbox.run(&["catalog", "check"]).passed().stdout, "12 definitions in tide-gauge: nothing to tell.\n");
+    assert_eq!(sandbox.run(&["catalog", "check"]).passed().stdout, "13 definitions in tide-gauge: nothing to tell.\n");
     let tool = |name: &str| format!("catalog/tools/{name}.toml");
     sandbox.edit(&tool("tidlow"), "summary", "sumary");
     sandbox.edit(&tool("skerroc"), "oarweld = \">=3\"", "oarwled = \">=3\"");
@@ -53,7 +53,7 @@ tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circl
 presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there
 rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel`; `oarweld` is there
 tools/wrackle.toml:57:33: mistake: the command `tide` is the file `x`, which is not in wrackle-1.0.0-PLATFORM.zip, wrackle-1.0.0-linux-aarch64.zip, wrackle-1.0.0-macos-x86_64.zip and 9 more
-11 definitions in tide-gauge: 13 mistakes, 3 doubts.
+12 definitions in tide-gauge: 13 mistakes, 3 doubts.
 
 "#]]
     );

@@ -27,7 +27,7 @@ impl Problem {
             PinsError::UnknownNeed { .. } => Self::of(Code::BadFile, error).next("tell those who keep the catalog"),
             PinsError::NotOnHost { absent, elsewhere, place, .. } => {
                 let problem = host::absent(absent).into_iter().fold(missing(place), Problem::why);
-                let problem = not_on_host(problem, elsewhere);
+                let problem = not_on_host(problem, elsewhere, !absent.chores.is_empty());
                 absent.chores.iter().fold(problem, host::brought_by_hand)
             }
             PinsError::NoSuchSeries { near, there, place, .. } => {
@@ -90,7 +90,10 @@ fn meant(problem: Problem, near: &[String]) -> Problem {
     near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
 }
 
-fn not_on_host(problem: Problem, elsewhere: &[ToolName]) -> Problem {
+fn not_on_host(problem: Problem, elsewhere: &[ToolName], can_be_brought: bool) -> Problem {
+    if elsewhere.is_empty() && can_be_brought {
+        return problem;
+    }
     if elsewhere.is_empty() {
         return problem.next("install it with the system's own means, or wish for something else");
     }
