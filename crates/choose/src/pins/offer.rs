@@ -39,6 +39,8 @@ pub(super) struct Offer<'c> {
     policies: BTreeMap<ToolName, HostPolicy>,
     /// Tools that the ladder wishes for by their own names.
     pub(super) wished: HashSet<ToolName>,
+    /// What wishes prefer, by what they are for.
+    pub(super) preferred: BTreeMap<ToolName, Vec<ToolName>>,
     /// Tools whose previews are on offer.
     previews: Vec<ToolName>,
     /// The tools behind a name; remembered once all policies are known, since those decide about their order.
@@ -58,15 +60,20 @@ impl<'c> Offer<'c> {
             apart,
             policies: BTreeMap::new(),
             wished: HashSet::new(),
+            preferred: BTreeMap::new(),
             previews: Vec::new(),
             tools: RefCell::default(),
             has_all_policies: false,
             uneven: Cell::new(false),
             late: Cell::new(false),
         };
-        let has = |name: &ToolName| choosing.catalogs.has(name);
-        for wish in ladder.wishes.iter().filter(|wish| has(&wish.tool)) {
-            offer.wished.insert(wish.tool.clone());
+        for wish in &ladder.wishes {
+            if choosing.catalogs.has(&wish.tool) {
+                offer.wished.insert(wish.tool.clone());
+            }
+            if !wish.prefer.is_empty() {
+                offer.preferred.insert(wish.tool.clone(), wish.prefer.clone());
+            }
         }
         for wish in &ladder.wishes {
             for tool in offer.tools_for(&wish.tool)?.iter() {

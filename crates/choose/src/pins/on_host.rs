@@ -82,6 +82,8 @@ pub enum Untold {
         /// Seconds that it was given.
         limit: u64,
     },
+    /// It lies where a definition looks, and belongs neither to the system nor to the person: it is not run.
+    Foreign,
     /// The person asked for an end.
     Interrupted,
     /// It ended with another status than 0.

@@ -55,9 +55,8 @@ impl Offer<'_> {
     /// Why a tool comes where it does among those that stand for `name`.
     pub(super) fn rank(&self, name: &ToolName, tool: &ToolName) -> Result<Rank, PinsError> {
         let card = self.card(tool)?;
-        let wishes = &self.choosing.ladder.wishes;
         let place = |list: &[ToolName]| list.iter().position(|listed| listed == tool);
-        let preferred = || wishes.iter().filter(|wish| wish.tool == *name).find_map(|wish| place(&wish.prefer));
+        let preferred = || self.preferred.get(name).and_then(|list| place(list));
         Ok(match self.policy(tool) {
             HostPolicy::Prefer | HostPolicy::Only if !self.on_host(&card)?.is_empty() => Rank::OnHost,
             _ => match preferred() {

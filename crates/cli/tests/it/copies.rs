@@ -6,7 +6,7 @@ use std::process::Stdio;
 use kladder_pack::Entry;
 use snapbox::{assert_data_eq, str};
 
-use crate::sandbox::{Ran, Sandbox};
+use crate::sandbox::{Ran, Sandbox, not_tested};
 
 /// A catalog with the tool `plank`, which the host may have in many ways and the catalog has at 1.0.
 fn planks(sandbox: &Sandbox) {
@@ -66,6 +66,8 @@ fn each_copy_on_the_host_is_a_candidate_with_its_version() {
     // The same file by another way is no other copy, and what says nothing is none.
     std::os::unix::fs::symlink("plank-b", sandbox.path("yard-of-planks/plank-c")).unwrap();
     install(&sandbox, "yard-of-planks/plank-d/bin/plank", "exit 1");
+    // A folder that happens to be called so is none either.
+    sandbox.write("yard-of-planks/plank-9.9/readme", "");
 
     let prefer = |range: &str| pinned(&sandbox, &format!("plank = {{ version = \"{range}\", host = \"prefer\" }}"));
     assert_eq!(prefer("any"), r#"version = "2.5"; host = "SANDBOX/bin/plank""#);
@@ -237,4 +239,48 @@ kladder: nothing meets the wish for tombolet
     sandbox.write("host/var/lib/dpkg/status", STATUS);
     let climbed = sandbox.finished(climb.wait_with_output().unwrap()).passed().stdout;
     assert!(climbed.contains("is at landing 1"), "{climbed}");
+}
+
+#[test]
+fn a_kit_without_commands_says_its_version_in_a_file_or_by_its_name() {
+    let sandbox = Sandbox::new();
+    let kit = |host: &str| {
+        let text = format!(
+            "tool = \"gannick\"\nsummary = \"Headers\"\nvariables.GANNICK = \"{{folder}}/include\"\n[host]\nplaces = [\"~/kits/gannick-*\"]\n{host}\n"
+        );
+        sandbox.write("catalog/tools/gannick.toml", &text);
+    };
+    sandbox.write("user/kits/gannick-2.1/include/gannick.h", "#define GANNICK \"2.1.7\"\n");
+    sandbox.write("user/kits/gannick-3.0/include/other.h", "");
+    let climbed = |wish: &str| {
+        sandbox.wish(wish);
+        let _ = std::fs::remove_file(sandbox.path("desk/ladder.pinned.toml"));
+        let ran = sandbox.run(&["climb"]);
+        assert_eq!(ran.code, 0, "{}", ran.complaint());
+        sandbox.run(&["run", "--", "sh", "-c", "echo $GANNICK"]).passed().stdout
+    };
+    kit("");
+    assert_eq!(climbed("gannick = \"any\""), "SANDBOX/user/kits/gannick-3.0/include\n");
+    assert_eq!(climbed("gannick = \"2\""), "SANDBOX/user/kits/gannick-2.1/include\n");
+    kit("read = \"include/gannick.h\"\nversion = 'GANNICK \"(?<version>[^\"]+)'");
+    assert_eq!(climbed("gannick = \"any\""), "SANDBOX/user/kits/gannick-2.1/include\n");
+    let without = sandbox.run(&["why", "gannick"]).passed().stdout;
+    assert!(without.contains("2.1.7"), "{without}");
+    let survey = sandbox.run(&["survey"]).passed().stdout;
+    assert!(survey.contains("gannick") && survey.contains("it says no version"), "{survey}");
+}
+
+#[test]
+fn a_strangers_program_is_not_run_to_ask_it() {
+    let sandbox = Sandbox::new();
+    planks(&sandbox);
+    install(&sandbox, "yard-of-planks/plank-a/bin/plank", "touch ran; echo plank 2.9");
+    let program = sandbox.path("yard-of-planks/plank-a/bin/plank");
+    if std::os::unix::fs::chown(&program, Some(65_534), None).is_err() {
+        return not_tested("only root can give a file to somebody else");
+    }
+    sandbox.wish("plank = { host = \"only\" }");
+    let refused = run(&sandbox, &["pin"]);
+    let told = "plank-a is there, and its version is not known: it belongs to another person, and is not run";
+    assert!(refused.code == 11 && refused.stderr.contains(told), "{}", refused.complaint());
 }

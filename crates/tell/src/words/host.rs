@@ -28,6 +28,7 @@ pub fn untold(untold: &Untold) -> String {
         Untold::NotRun { error } => error.clone(),
         Untold::TooSlow { limit } => format!("it did not answer within {limit} s"),
         Untold::Interrupted => "interrupted".into(),
+        Untold::Foreign => "it belongs to another person, and is not run".into(),
         Untold::Status { status } => format!("it ended with status {status}"),
         Untold::Unsaid => "it says no version".into(),
     }

@@ -1,6 +1,7 @@
 //! The copies of a tool that a host has, and what version each is.
 
 use std::collections::HashSet;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::{CommandName, Definition, HostProbe};
@@ -9,7 +10,7 @@ use kladder_choose::pins::{HostCopy, Untold};
 use super::places;
 use crate::base::files;
 use crate::host::demands::of_system;
-use crate::host::survey::{self, Host, Known, every_answer, runs};
+use crate::host::survey::{self, Host, Known, every_answer, runs, side_by_side};
 use crate::host::system::{self, Found};
 
 /// A copy that is there.
@@ -20,41 +21,83 @@ pub(super) struct Seen {
     pub(super) is_of_place: bool,
 }
 
+/// A copy before it was asked.
+struct Candidate {
+    copy: HostCopy,
+    /// What can be asked for its version.
+    program: Option<PathBuf>,
+    is_of_place: bool,
+}
+
 /// All that is there of a tool, each file once.
 pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Seen> {
     let Some(probe) = &definition.host else { return Vec::new() };
     let mut seen = HashSet::new();
     let mut is_new = |path: &Path| path.canonicalize().is_ok_and(|real| seen.insert(real));
-    let mut all = Vec::new();
-    let asked = |program: &Path| program_version(host, probe, &definition.tool, program);
-    if let Some(command) = &probe.command {
-        for (at, file) in every_answer(command.as_str(), host).into_iter().enumerate() {
-            if is_new(&file) {
-                let version = asked(&file);
-                let copy = if at == 0 { HostCopy::Itself(file) } else { HostCopy::Aside { file } };
-                all.push(Seen { copy, version, is_of_place: false });
-            }
-        }
-    }
-    for path in places::all(host, probe) {
-        let program = if path.is_dir() { program_in(&path, definition, probe) } else { Some(path.clone()) };
-        if !is_new(program.as_deref().unwrap_or(&path)) {
-            continue;
-        }
-        let version = match &program {
-            Some(program) if runs(program) => version_in(&path, probe).unwrap_or_else(|| asked(program)),
-            _ => version_in(&path, probe).unwrap_or_else(|| by_name(probe, &path)),
-        };
-        let copy = match program {
-            Some(file) if file == path && runs(&file) => HostCopy::Aside { file },
-            _ if path.is_dir() => HostCopy::Laid { folder: path },
-            _ => HostCopy::Itself(path),
-        };
-        all.push(Seen { copy, version, is_of_place: true });
-    }
+    let mut candidates = on_path(host, probe);
+    candidates.extend(places::all(host, probe).into_iter().filter_map(|path| in_place(path, definition, probe)));
+    candidates.retain(|one| is_new(one.program.as_deref().unwrap_or(one.copy.path())));
+    // One that hangs is waited for, and the others are asked meanwhile.
+    let numbered: Vec<(usize, &Candidate)> = candidates.iter().enumerate().collect();
+    let mut versions = side_by_side(&numbered, |(at, one)| (*at, version_of(host, probe, &definition.tool, one)));
+    versions.sort_by_key(|(at, _)| *at);
+    let seen = candidates.iter().zip(versions);
+    let seen = seen.map(|(Candidate { copy, is_of_place, .. }, (_, version))| Seen {
+        copy: copy.clone(),
+        version,
+        is_of_place: *is_of_place,
+    });
+    let mut all: Vec<Seen> = seen.collect();
     all.extend(library(host, probe).filter(|copy| is_new(copy.copy.path())));
     all.extend(package(host, probe));
     all
+}
+
+/// What answers to its command on PATH, and what is hidden behind that.
+fn on_path(host: &Host, probe: &HostProbe) -> Vec<Candidate> {
+    let files = probe.command.iter().flat_map(|command| every_answer(command.as_str(), host));
+    let copy = |(at, file): (usize, PathBuf)| {
+        let program = Some(file.clone());
+        let copy = if at == 0 { HostCopy::Itself(file) } else { HostCopy::Aside { file } };
+        Candidate { copy, program, is_of_place: false }
+    };
+    files.enumerate().map(copy).collect()
+}
+
+/// What a place has: a folder laid out like a release, the program itself, or, where the tool has no commands, whatever it is.
+fn in_place(path: PathBuf, definition: &Definition, probe: &HostProbe) -> Option<Candidate> {
+    let is_program = probe.command.is_some() || definition.all().iter().any(|says| !says.commands.is_empty());
+    let is_folder = path.is_dir();
+    let program =
+        if is_folder { program_in(&path, definition, probe) } else { Some(path.clone()).filter(|file| runs(file)) };
+    // A folder that happens to be called so is no copy.
+    if is_program && program.is_none() {
+        return None;
+    }
+    let copy = match (is_folder, is_program) {
+        (true, _) => HostCopy::Laid { folder: path },
+        (false, true) => HostCopy::Aside { file: path },
+        (false, false) => HostCopy::Itself(path),
+    };
+    Some(Candidate { copy, program: program.filter(|_| is_program), is_of_place: true })
+}
+
+/// What version a candidate is.
+fn version_of(host: &Host, probe: &HostProbe, tool: &str, one: &Candidate) -> Result<String, Untold> {
+    let path = one.copy.path();
+    let Some(program) = &one.program else {
+        return version_in(path, probe).unwrap_or_else(|| by_name(probe, path));
+    };
+    if !one.is_of_place {
+        return program_version(host, probe, tool, program);
+    }
+    if let Some(version) = version_in(path, probe) {
+        return version;
+    }
+    // Nobody put it on PATH: it may be anybody's.
+    let owner = program.metadata().map(|meta| meta.uid());
+    let is_ours = owner.is_ok_and(|owner| owner == 0 || owner == rustix::process::geteuid().as_raw());
+    if is_ours { program_version(host, probe, tool, program) } else { Err(Untold::Foreign) }
 }
 
 /// The program of a folder that is laid out like a release, by the command to look for, else by any that it has.

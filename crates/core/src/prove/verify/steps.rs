@@ -53,12 +53,11 @@ impl Bench<'_> {
         let folder = self.scratch.path().join("rehearsals").join(&rehearsal.rehearsal);
         files::create_folder(&folder)?;
         for (path, file) in &filled.files {
-            let bytes = match bytes_of(file) {
-                Ok(bytes) => bytes,
-                // What the rehearsal names and does not have is its own fault.
-                Err(FileError { path, source, .. }) => return cannot(format!("{}: {source}", path.display())),
-            };
-            put(&path.below(&folder), &bytes, file.executable)?;
+            // What the rehearsal names and does not have, or has in each other's way, is its own fault.
+            let put = bytes_of(file).and_then(|bytes| put(&path.below(&folder), &bytes, file.executable));
+            if let Err(FileError { path, source, .. }) = put {
+                return cannot(format!("{}: {source}", path.display()));
+            }
         }
         self.run_steps(&rehearsal.rehearsal, &filled, &folder)
     }
@@ -90,9 +89,15 @@ impl Bench<'_> {
                 verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::PassedOver { reason })));
                 continue;
             }
-            for (path, file) in &step.write {
-                put(&path.below(folder), &bytes_of(file)?, file.executable)?;
+            let laid = step.write.iter().try_for_each(|(path, file)| {
                 written.insert(path, file);
+                put(&path.below(folder), &bytes_of(file)?, file.executable)
+            });
+            if let Err(FileError { path, source, .. }) = laid {
+                let error = format!("{}: {source}", path.display());
+                let failed = Outcome::failed(Finding::NotStarted { command: step.name(), error });
+                verdicts.push(self.conclude(subject, Instant::now(), failed));
+                continue;
             }
             match &step.stays {
                 Some(pattern) => verdicts.push(self.left_running(subject, step, pattern, folder, &mut running)?),
