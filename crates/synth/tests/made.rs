@@ -27,7 +27,7 @@ fn every_word_of_a_line_arrives_in_the_definition() {
     let release = &skerroc.releases[0];
     let needs: Vec<String> = release.says.needs.iter().map(Need::to_string).collect();
     assert_eq!(needs, ["oarweld >=3 on linux", "oarweld <3 of its own", "tidlow with tracer", "oarweld 2 or tombolet"]);
-    let excludes: Vec<&str> = release.says.excludes.iter().map(|way| way.name.as_str()).collect();
+    let excludes: Vec<&str> = release.says.excludes.iter().map(|way| way.way.name.as_str()).collect();
     assert_eq!(excludes, ["tombolet", "skerrow-compiler"]);
     assert_eq!(release.pieces["lens"].says.needs[0].to_string(), "oarweld >=2");
     assert_eq!(release.artifacts[0].scopes.iter().map(Scope::as_str).collect::<Vec<_>>(), ["linux/x86_64"]);

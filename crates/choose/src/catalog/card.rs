@@ -8,7 +8,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Also, Brings, Definition, Demand, Machine, Need, Piece, Provided, Published, Release, Says, Unpacking, Way, When,
+    Also, Brings, Definition, Demand, Exclusion, Machine, Need, Piece, Provided, Published, Release, Says, Unpacking,
+    When,
 };
 use crate::digest::Digest;
 use crate::names::ToolName;
@@ -66,7 +67,7 @@ pub struct Details {
     /// What must be there.
     pub needs: Vec<Need>,
     /// What must not be there.
-    pub excludes: Vec<Way>,
+    pub excludes: Vec<Exclusion>,
     /// Its pieces.
     pub pieces: BTreeMap<String, CardPiece>,
     /// Its files, as the definition has them.
@@ -98,11 +99,19 @@ pub struct CardGate {
 pub struct CardPiece {
     /// What must be there besides.
     pub needs: Vec<Need>,
+    /// What must not be there besides.
+    pub excludes: Vec<Exclusion>,
     /// Its files, as the definition has them.
     pub artifacts: Vec<CardArtifact>,
 }
 
 impl Details {
+    /// What the release does not stand beside, with some of its pieces.
+    pub fn excludes_with<'d>(&'d self, pieces: impl Fn(&str) -> bool + 'd) -> impl Iterator<Item = &'d Exclusion> {
+        let pieces = self.pieces.iter().filter(move |(name, _)| pieces(name));
+        self.excludes.iter().chain(pieces.flat_map(|(_, piece)| &piece.excludes))
+    }
+
     /// What the release needs, with some of its pieces.
     pub fn needs_with<'d>(&'d self, pieces: impl Fn(&str) -> bool + 'd) -> impl Iterator<Item = &'d Need> {
         let pieces = self.pieces.iter().filter(move |(name, _)| pieces(name));
@@ -313,7 +322,11 @@ impl CardRelease {
 
 impl CardPiece {
     fn of(piece: &Piece) -> Self {
-        Self { needs: piece.says.needs.clone(), artifacts: pinned(&piece.artifacts) }
+        Self {
+            needs: piece.says.needs.clone(),
+            excludes: piece.says.excludes.clone(),
+            artifacts: pinned(&piece.artifacts),
+        }
     }
 
     /// The artifact for a machine.

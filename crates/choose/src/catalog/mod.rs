@@ -33,7 +33,7 @@ pub use gate::{Demand, Gate, LIMITS, OfSystem, Ranged, Who};
 pub use kind::Kind;
 pub use licence::Licence;
 pub use memory::Memory;
-pub use need::{Need, Way};
+pub use need::{Exclusion, Need, Way};
 pub use preset::{Preset, PresetRung};
 pub use provides::{Provided, Provides};
 pub use rehearsal::{Ask, Content, Filled, Laid, NotFilled, OfRung, Part, Rehearsal, Step, fill_words};

@@ -38,10 +38,38 @@ pub struct Way {
     pub pieces: Vec<String>,
 }
 
+/// What a release does not stand beside.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Exclusion {
+    /// What must not be there.
+    pub way: Way,
+    /// The platforms that it holds for; all when empty.
+    pub on: Vec<Scope>,
+}
+
+impl Exclusion {
+    /// Whether it holds on a platform.
+    pub fn holds_on(&self, platform: &Platform) -> bool {
+        holds_on(&self.on, platform)
+    }
+}
+
+fn holds_on(on: &[Scope], platform: &Platform) -> bool {
+    on.is_empty() || on.iter().any(|scope| scope.holds_on(platform))
+}
+
+impl std::fmt::Display for Exclusion {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.way.fmt(f)?;
+        let on: Vec<&str> = self.on.iter().map(Scope::as_str).collect();
+        if on.is_empty() { Ok(()) } else { write!(f, " on {}", on.join(", ")) }
+    }
+}
+
 impl Need {
     /// Whether it holds on a platform.
     pub fn holds_on(&self, platform: &Platform) -> bool {
-        self.on.is_empty() || self.on.iter().any(|scope| scope.holds_on(platform))
+        holds_on(&self.on, platform)
     }
 
     /// The tools and capabilities that it names.
@@ -170,9 +198,10 @@ pub(super) fn choices<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<
 }
 
 /// `excludes = { NAME = REQUIREMENT, … }`
-pub(super) fn exclusions<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Way>, D::Error> {
+pub(super) fn exclusions<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Exclusion>, D::Error> {
     let table = BTreeMap::<ToolName, Requirement>::deserialize(deserializer)?;
-    Ok(table.into_iter().map(|(name, version)| Way { name, version, pieces: Vec::new() }).collect())
+    let one = |(name, version)| Exclusion { way: Way { name, version, pieces: Vec::new() }, on: Vec::new() };
+    Ok(table.into_iter().map(one).collect())
 }
 
 fn way(text: &str) -> Result<Way, String> {

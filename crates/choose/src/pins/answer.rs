@@ -8,7 +8,7 @@ use super::called::Called;
 use super::offer::Offer;
 use super::seat::{Choice, Part, Seat};
 use super::{FromCatalog, Pin, PinnedArtifact, Pins, PinsError};
-use crate::catalog::{Card, CardArtifact, CardRelease, Kind, Machine, Need, Way};
+use crate::catalog::{Card, CardArtifact, CardRelease, Exclusion, Kind, Machine, Need, Way};
 use crate::names::{Household, ToolName};
 use crate::platform::Scope;
 use crate::version::Version;
@@ -79,6 +79,16 @@ impl<'o, 'c> Answer<'o, 'c> {
         Ok(details.needs_with(|piece| taken.pieces.contains(piece)).filter(holds).cloned().collect())
     }
 
+    /// All that what is chosen for a spot does not stand beside, its pieces' included, as far as that holds on its machine.
+    fn excludes_of(&self, spot: &Spot, card: &Card) -> Vec<Exclusion> {
+        let Some(taken) = self.chosen.get(spot) else { return Vec::new() };
+        let Some(release) = release(card, taken) else { return Vec::new() };
+        let details = release.details();
+        let machines = self.offer.machines_of(&spot.2.map_or(Part::Everywhere, Part::On));
+        let holds = |one: &&Exclusion| machines.iter().any(|machine| one.holds_on(&machine.platform));
+        details.excludes_with(|piece| taken.pieces.contains(piece)).filter(holds).cloned().collect()
+    }
+
     /// Gives up private tools where the household outside has one that everybody inside can live with. Outer households
     /// first, so that the widest sharing wins.
     fn join(&mut self) -> Result<(), PinsError> {
@@ -121,10 +131,9 @@ impl<'o, 'c> Answer<'o, 'c> {
                 }
             }
             let other = self.offer.card(owner)?;
-            let excludes = self.chosen.get(spot).and_then(|taken| release(&other, taken));
-            let excludes = excludes.map(|release| release.details().excludes).unwrap_or_default();
+            let excludes = self.excludes_of(spot, &other);
             let names = |way: &Way| self.offer.tools_for(&way.name).is_ok_and(|tools| tools.contains(tool));
-            if owner != tool && excludes.iter().any(|way| names(way) && fits(way)) {
+            if owner != tool && excludes.iter().any(|exclusion| names(&exclusion.way) && fits(&exclusion.way)) {
                 return Ok(false);
             }
         }

@@ -132,11 +132,11 @@ impl Explained<'_, '_> {
                 return Ok(Some(Source::Need(need.clone())));
             }
         }
-        for way in &details.excludes {
+        for exclusion in details.excludes_with(|piece| seat.pieces.iter().any(|wanted| wanted == piece)) {
             if let Rule::Excludes(other) = rule
-                && self.wishes.offer.excluded(seat, way).is_ok_and(|rules| rules.contains(rule))
+                && self.wishes.offer.excluded(seat, exclusion).is_ok_and(|rules| rules.contains(rule))
             {
-                return Ok(Some(Source::Exclusion(way.clone(), other.package.tool.clone())));
+                return Ok(Some(Source::Exclusion(exclusion.way.clone(), other.package.tool.clone())));
             }
         }
         if let Rule::Excludes(other) = rule {

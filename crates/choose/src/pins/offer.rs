@@ -9,7 +9,7 @@ use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 use super::called::Called;
 use super::seat::{Choice, Part, Reach, Seat};
 use super::{Choosing, Found, PinsError};
-use crate::catalog::{Card, CardRelease, Machine, Need, Way};
+use crate::catalog::{Card, CardRelease, Exclusion, Machine, Need, Way};
 use crate::ladder::{HostPolicy, Wish};
 use crate::names::{Household, ToolName};
 use crate::version::Requirement;
@@ -229,7 +229,14 @@ impl<'c> Offer<'c> {
     }
 
     /// What a seat does not stand beside: never itself, so that a tool may exclude what else provides what it does.
-    pub(super) fn excluded(&self, seat: &Seat, way: &Way) -> Result<Vec<RuleOf<Self>>, Stop> {
+    pub(super) fn excluded(&self, seat: &Seat, exclusion: &Exclusion) -> Result<Vec<RuleOf<Self>>, Stop> {
+        let machines = self.machines_of(&seat.part);
+        match machines.iter().filter(|machine| exclusion.holds_on(&machine.platform)).count() {
+            0 => return Ok(Vec::new()),
+            some if some < machines.len() => return Err(Stop::NotTogether),
+            _ => {}
+        }
+        let way = &exclusion.way;
         let range = Rc::new(Called::from(way));
         let others = self.tools_for(&way.name)?;
         let others = others.iter().filter(|tool| **tool != seat.tool);
@@ -251,6 +258,10 @@ impl<'c> Offer<'c> {
             for need in needs {
                 rules.extend(self.needed(seat, need)?);
             }
+            let pieces = seat.pieces.iter().filter_map(|piece| details.pieces.get(piece));
+            for exclusion in pieces.flat_map(|piece| &piece.excludes) {
+                rules.extend(self.excluded(seat, exclusion)?);
+            }
             return Ok(rules);
         }
         if self.apart {
@@ -261,8 +272,8 @@ impl<'c> Offer<'c> {
         for need in &details.needs {
             rules.extend(self.needed(seat, need)?);
         }
-        for way in &details.excludes {
-            rules.extend(self.excluded(seat, way)?);
+        for exclusion in &details.excludes {
+            rules.extend(self.excluded(seat, exclusion)?);
         }
         rules.extend(self.brought_along(seat, &card, at)?);
         Ok(rules)
@@ -280,7 +291,7 @@ impl<'c> Offer<'c> {
         let mut rules = Vec::new();
         for name in names.into_iter().filter(|name| brings(name)) {
             let way = Way { name: name.clone(), version: Requirement::any(), pieces: Vec::new() };
-            rules.extend(self.excluded(seat, &way)?);
+            rules.extend(self.excluded(seat, &Exclusion { way, on: Vec::new() })?);
         }
         Ok(rules)
     }

@@ -397,3 +397,48 @@ fn each_release_that_was_passed_over_has_its_true_reason() {
     let later = why_not(two, "a = \"any\"\nb = \"any\"", None, "b");
     assert!(matches!(&later, Reason::ComesLater(shifts) if shifts[0].tool == "a"), "{later:?}");
 }
+
+#[test]
+fn what_is_excluded_may_depend_on_a_platform_or_a_piece() {
+    let artifacts = format!("artifacts = [{{ file = \"x\", sha256 = \"{}\" }}]", "ab".repeat(32));
+    let tool = |name: &str, version: &str, more: &str, pieces: &str| {
+        let head =
+            format!("tool = \"{name}\"\nsummary = \"\"\n{more}\n[[releases]]\nversion = \"{version}\"\n{artifacts}\n");
+        let piece = format!("pieces.lens = {{ summary = \"\", {artifacts}{pieces} }}\n");
+        let older = format!("[[releases]]\nversion = \"1\"\n{artifacts}\n");
+        (name.to_owned(), [head, piece, older].concat())
+    };
+    let desk = |more: &str, pieces: &str| {
+        let mut memory = kladder_choose::catalog::Memory::new("made-up");
+        for (name, text) in [tool("argate", "2", more, pieces), tool("brume", "2", "", "")] {
+            memory.add(&name, &text);
+        }
+        let catalogs = Catalogs::new(vec![Box::new(memory)]).unwrap();
+        Desk {
+            catalogs,
+            moves: Moves::default(),
+            head: "[machines]\ndesk = \"linux/x86_64\"\nlaptop = \"macos/aarch64\"",
+        }
+    };
+    let both = "argate = \"2\"\nbrume = \"any\"";
+    let _ = desk("excludes = { brume = \">=2\" }", "").gives(both, "argate 2, brume 1");
+    let on_macos = "[[also]]\nfor = [\"macos\"]\nexcludes = { brume = \">=2\" }";
+    // One version for all where there is one.
+    let _ = desk(on_macos, "").gives(both, "argate 2, brume 1");
+    let linux = Desk { head: "[machines]\ndesk = \"linux/x86_64\"", ..desk(on_macos, "") };
+    let _ = linux.gives(both, "argate 2, brume 2");
+    let with_lens = "argate = { version = \"2\", pieces = [\"lens\"] }\nbrume = \"any\"";
+    for said in
+        [("[[also]]\npiece = \"lens\"\nexcludes = { brume = \">=2\" }", ""), ("", ", excludes = { brume = \">=2\" }")]
+    {
+        let _ = desk(said.0, said.1).gives(both, "argate 2, brume 2");
+        let _ = desk(said.0, said.1).gives(with_lens, "argate+lens 2, brume 1");
+        let clash = desk(said.0, said.1).pin(&with_lens.replace("any", "2"), None);
+        let Err(PinsError::Clash(report)) = clash else { panic!("{clash:?}") };
+        assert!(
+            matches!(&report.steps[0], Step::Excludes { other, .. } if other.name == *"brume"),
+            "{:?}",
+            report.steps
+        );
+    }
+}

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use kladder_choose::catalog::{Catalogs, Definition, Machine, Need as Wanted, Release as Known, Way as Path};
+use kladder_choose::catalog::{
+    Catalogs, Definition, Exclusion, Machine, Need as Wanted, Release as Known, Way as Path,
+};
 use kladder_choose::ladder::{Ladder, Wish};
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Choosing, Limits, Moves, NoHost, Pin, Pins, PinsError};
@@ -129,7 +131,14 @@ impl Check<'_> {
                     others.filter(|(other, pin)| **other == beside || self.provided(other, pin, &beside).is_some());
                 assert!(bundles.next().is_none(), "{tool} brings {beside}");
             }
-            for way in &release.says.excludes {
+            let excludes = release.says.excludes.iter().chain(
+                release
+                    .pieces
+                    .iter()
+                    .filter(|(name, _)| pin.pieces.contains_key(*name))
+                    .flat_map(|(_, piece)| &piece.says.excludes),
+            );
+            for Exclusion { way, .. } in excludes.filter(|one| one.holds_on(&self.machine.platform)) {
                 let mut others = around.last().unwrap().iter().filter(|(other, _)| *other != tool);
                 assert!(!others.any(|(other, pin)| self.meets(other, pin, way)), "{tool} excludes {way}");
             }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use kladder_choose::catalog::{Definition, Machine, Need, Piece, Release, Remark, Way};
+use kladder_choose::catalog::{Definition, Exclusion, Machine, Need, Piece, Release, Remark};
 use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
 use kladder_core::desk::catalogs::CheckedCatalog;
@@ -91,7 +91,7 @@ impl About {
             provides: definition.provided_by(release).into_iter().map(|(n, v)| (n.clone(), v.clone())).collect(),
             needs: release.says.needs.iter().map(Need::to_string).collect(),
             demands: definition.gates_of(release).iter().map(|gate| words::demanded(&gate.demand)).collect(),
-            excludes: release.says.excludes.iter().map(Way::to_string).collect(),
+            excludes: release.says.excludes.iter().map(Exclusion::to_string).collect(),
             scopes: release.artifacts.iter().flat_map(|artifact| plain(&artifact.scopes)).collect(),
             size: release.artifact(machine).and_then(|artifact| artifact.size),
             pieces: release.pieces.iter().map(|(name, of)| piece(name, of, machine)).collect(),

@@ -20,7 +20,7 @@ use std::rc::Rc;
 
 use super::says::{Says, table};
 use super::{Definition, Release};
-use crate::catalog::{Conditions, Machine, Need};
+use crate::catalog::{Conditions, Exclusion, Machine, Need};
 use crate::document::{DocumentError, Source};
 use crate::names::ToolName;
 use crate::near::near;
@@ -171,15 +171,19 @@ impl Definition {
                 self.also.iter().filter(|block| block.when.is_of(scheme, &release.version, Some(release))).collect();
             for Also { when, says } in &blocks {
                 let needs = says.needs.iter().filter_map(|need| need.only_on(&when.on));
+                let excludes = says.excludes.iter().filter_map(|exclusion| exclusion.only_on(&when.on));
                 match &when.piece {
-                    None => release.says.needs.extend(needs),
+                    None => {
+                        release.says.needs.extend(needs);
+                        release.says.excludes.extend(excludes);
+                    }
                     Some(piece) => {
                         if let Some(piece) = release.pieces.get_mut(piece) {
                             piece.says.needs.extend(needs);
+                            piece.says.excludes.extend(excludes);
                         }
                     }
                 }
-                release.says.excludes.extend(says.excludes.iter().cloned());
             }
             let whole: Vec<(&When, &Says)> = blocks.iter().rev().map(|block| (&block.when, &block.says)).collect();
             release.settle(&whole, &self.says);
@@ -254,9 +258,6 @@ impl Also {
         if !self.says.provides.is_empty() && elsewhere {
             return Err("what is provided can depend on `version` and `series` only".to_owned());
         }
-        if !self.says.excludes.is_empty() && (!self.when.on.is_empty() || self.when.piece.is_some()) {
-            return Err("what is excluded can depend on `version` and `series` only".to_owned());
-        }
         Ok(())
     }
 }
@@ -264,18 +265,29 @@ impl Also {
 impl Need {
     /// The same where only some platforms are meant; `None` where it holds on none of them.
     fn only_on(&self, scopes: &[Scope]) -> Option<Self> {
-        let narrower = |one: &Scope| {
-            let inside = scopes.iter().find(|scope| one.lies_in(scope)).map(|_| one.clone());
-            inside
-                .into_iter()
-                .chain(scopes.iter().filter(|scope| scope.lies_in(one) && **scope != *one).cloned())
-                .collect::<Vec<_>>()
-        };
-        let on: Vec<Scope> = match (self.on.is_empty(), scopes.is_empty()) {
-            (_, true) => self.on.clone(),
-            (true, false) => scopes.to_vec(),
-            (false, false) => self.on.iter().flat_map(narrower).collect(),
-        };
-        (!on.is_empty() || scopes.is_empty()).then(|| Self { on, ..self.clone() })
+        narrowed(&self.on, scopes).map(|on| Self { on, ..self.clone() })
     }
+}
+
+impl Exclusion {
+    fn only_on(&self, scopes: &[Scope]) -> Option<Self> {
+        narrowed(&self.on, scopes).map(|on| Self { on, ..self.clone() })
+    }
+}
+
+/// What lies in both of two lists of platforms, of which an empty one means all; `None` where that is nothing.
+fn narrowed(own: &[Scope], scopes: &[Scope]) -> Option<Vec<Scope>> {
+    let narrower = |one: &Scope| {
+        let inside = scopes.iter().find(|scope| one.lies_in(scope)).map(|_| one.clone());
+        inside
+            .into_iter()
+            .chain(scopes.iter().filter(|scope| scope.lies_in(one) && **scope != *one).cloned())
+            .collect::<Vec<_>>()
+    };
+    let on: Vec<Scope> = match (own.is_empty(), scopes.is_empty()) {
+        (_, true) => own.to_vec(),
+        (true, false) => scopes.to_vec(),
+        (false, false) => own.iter().flat_map(narrower).collect(),
+    };
+    (!on.is_empty() || scopes.is_empty()).then_some(on)
 }

@@ -7,7 +7,7 @@ use serde::{Deserialize, Deserializer};
 use super::FitOut;
 use super::command::{Command, CommandName, Variable, VariableName};
 use super::published::{Unpacking, patterns};
-use crate::catalog::need::{Need, Way};
+use crate::catalog::need::{Exclusion, Need};
 use crate::catalog::{Ask, DesktopEntry, Gate, Provides, Trial};
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
@@ -19,7 +19,7 @@ pub struct Says {
     /// Tools or capabilities that must be there, in which versions, with which pieces.
     pub needs: Vec<Need>,
     /// What must not be there.
-    pub excludes: Vec<Way>,
+    pub excludes: Vec<Exclusion>,
     /// What it provides besides itself.
     pub provides: Provides,
     /// By the name that is typed.
@@ -72,7 +72,7 @@ macro_rules! table {
             #[serde(default, deserialize_with = "crate::catalog::need::choices")]
             one_of: Vec<crate::catalog::Need>,
             #[serde(default, deserialize_with = "crate::catalog::need::exclusions")]
-            excludes: Vec<crate::catalog::Way>,
+            excludes: Vec<crate::catalog::Exclusion>,
             #[serde(default)]
             provides: crate::catalog::Provides,
             #[serde(default)]
