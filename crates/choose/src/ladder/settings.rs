@@ -63,6 +63,8 @@ pub enum Form {
     Toml,
     /// Sections in brackets, and lines with an equals sign.
     Ini,
+    /// YAML 1.2, one document.
+    Yaml,
 }
 
 impl Form {
@@ -73,6 +75,7 @@ impl Form {
         match ending {
             "json" | "jsonc" | "json5" => Some(Self::Json),
             "toml" => Some(Self::Toml),
+            "yaml" | "yml" => Some(Self::Yaml),
             "ini" | "cfg" | "conf" | "gitconfig" | "desktop" => Some(Self::Ini),
             _ => None,
         }
@@ -115,8 +118,9 @@ fn content(file: &str, form: SettingForm) -> Result<Content, &'static str> {
         (None, Some(text), None) if form.is_none() => Ok(Content::Text { text, fill }),
         (None, None, Some(keys)) if !fill => {
             let form = form.or_else(|| Form::of_name(file));
-            let form =
-                form.ok_or("how the file is written is not known: add `form = \"json\"`, `\"toml\"` or `\"ini\"`")?;
+            let form = form.ok_or(
+                "how the file is written is not known: add `form = \"json\"`, `\"toml\"`, `\"yaml\"` or `\"ini\"`",
+            )?;
             if keys.is_empty() || keys.keys().any(|key| key.split('/').any(str::is_empty)) {
                 return Err("`keys` has paths like \"theme\" or \"tools/compiler\", without empty parts");
             }

@@ -7,7 +7,7 @@ use kladder_choose::ladder::Form;
 use serde_json::Value;
 use toml_edit::{DocumentMut, Item, Table};
 
-use super::ini;
+use super::{ini, yaml};
 
 /// Why a file cannot be changed key by key.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -42,6 +42,7 @@ pub(super) fn get(form: Form, text: &str, path: Path<'_>) -> Result<Option<Value
             serde_json::to_value(here).map(Some).map_err(unreadable)
         }
         Form::Ini => Ok(ini::get(text, path[0], path[1]).map(Value::String)),
+        Form::Yaml => yaml::get(text, path),
     }
 }
 
@@ -78,6 +79,7 @@ pub(super) fn set(form: Form, text: &str, path: Path<'_>, value: &Value) -> Resu
             Ok(document.to_string())
         }
         Form::Ini => Ok(ini::set(text, path[0], path[1], &plain(value))),
+        Form::Yaml => yaml::set(text, above, name, value),
     }
 }
 
@@ -105,6 +107,7 @@ pub(super) fn remove(form: Form, text: &str, path: Path<'_>) -> Result<String, N
             Ok(document.to_string())
         }
         Form::Ini => Ok(ini::remove(text, path[0], path[1])),
+        Form::Yaml => yaml::remove(text, above, name),
     }
 }
 
@@ -189,6 +192,15 @@ mod tests {
                 vec!["user", "editor"],
                 "; mine\n[user]\n\tname = A\n\teditor = dark\n[core]\n\tx=1\n",
             ),
+            (
+                Form::Yaml,
+                "# mine\ntheme: light   # why\nfonts: [a, b]\ntools:\n    b: 2 # two\nlast: 1\n",
+                vec!["tools", "compiler"],
+                "# mine\ntheme: light   # why\nfonts: [a, b]\ntools:\n    b: 2 # two\n    compiler: dark\nlast: 1\n",
+            ),
+            (Form::Yaml, "theme: light   # why\n", vec!["theme"], "theme: dark   # why\n"),
+            (Form::Yaml, "# only a remark", vec!["a", "b.c"], "# only a remark\na:\n  b.c: dark\n"),
+            (Form::Yaml, "---\n# mine\na: {b: 1}\n", vec!["a", "c"], "---\n# mine\na: {b: 1, c: dark}\n"),
         ];
         for (form, before, path, after) in cases {
             assert_eq!(get(form, before, &path).unwrap().filter(|value| *value == "dark"), None);
@@ -203,9 +215,13 @@ mod tests {
     #[test]
     fn what_is_no_such_file_or_no_table_is_told() {
         assert!(matches!(set(Form::Json, "{ \"a\": ", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
+        assert!(matches!(set(Form::Yaml, "a: [1", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
+        assert!(matches!(set(Form::Yaml, "a: 1\n---\nb: 2\n", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
         assert!(matches!(set(Form::Toml, "a = = 1", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
         let not = |form, text| set(form, text, &["a", "b"], &json!(1)).unwrap_err();
         assert_eq!(not(Form::Json, "{ \"a\": 1 }"), NoKeys::NotATable("a".to_owned()));
         assert_eq!(not(Form::Toml, "a = 1\n"), NoKeys::NotATable("a".to_owned()));
+        assert_eq!(not(Form::Yaml, "a: 1\n"), NoKeys::NotATable("a".to_owned()));
+        assert_eq!(not(Form::Yaml, "- a\n"), NoKeys::NotATable("the file".to_owned()));
     }
 }

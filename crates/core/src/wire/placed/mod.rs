@@ -37,6 +37,7 @@
 mod ini;
 pub mod keys;
 mod record;
+mod yaml;
 
 pub use record::Placed;
 
