@@ -4,7 +4,7 @@ use std::fs;
 
 use kladder_pack::Entry;
 
-use crate::sandbox::{Ran, Sandbox, walkdir};
+use crate::sandbox::{Ran, Sandbox, not_tested, walkdir};
 
 const HEAD: &str = "[ladder]\ncatalog = \"../catalog\"\n[rungs]\nskerroc = \"=1.4.2\"\n";
 
@@ -205,4 +205,42 @@ fn a_graphical_rung_is_in_the_menu_as_long_as_it_is_on_the_ladder() {
     sandbox.write("catalog/tools/plank.toml", &wrong);
     sandbox.wish("plank = \"any\"");
     assert!(sandbox.run(&["pin"]).stderr.contains("starts `blank`, which is none of its commands"));
+}
+
+/// Some font of this machine, and whether the system can be asked what it knows.
+fn some_font() -> Option<Vec<u8>> {
+    let asked = std::process::Command::new("fc-list").arg("--format=%{file}\n").output().ok()?;
+    let text = String::from_utf8_lossy(&asked.stdout).into_owned();
+    text.lines().find(|file| file.ends_with(".ttf")).and_then(|file| fs::read(file.trim()).ok())
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn the_system_knows_the_fonts_of_a_rung_until_it_goes() {
+    let Some(font) = some_font() else { return not_tested("this machine has no fc-list, or no font") };
+    let sandbox = Sandbox::new();
+    let entries = [Entry::program("plank", "#!/bin/sh\n"), Entry::file("share/fonts/a/Plank.ttf", font)];
+    sandbox.plank("plank.tar.gz", &entries, "commands = { plank = \"plank\" }\nfonts = [\"share/fonts\"]");
+    sandbox.wish("plank = \"any\"");
+    let route = sandbox.run(&["route"]).passed().stdout;
+    assert!(route.contains("/fontconfig/conf.d/60-kite-ladder-"), "{route}");
+    let _ = sandbox.run(&["climb", "--yes"]).passed();
+    let verified = sandbox.run(&["verify", "--json"]).passed().stdout;
+    assert!(verified.contains("its fonts are known to the system"), "{verified}");
+    let known = || {
+        let mut asked = std::process::Command::new("fc-list");
+        let asked = asked.arg("--format=%{file}\n").env_clear().env("HOME", sandbox.path("user")).output().unwrap();
+        String::from_utf8_lossy(&asked.stdout).contains("Plank.ttf")
+    };
+    assert!(known());
+    let folder = sandbox.path("user/.config/fontconfig/conf.d");
+    let file = fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+    let text = fs::read_to_string(&file).unwrap();
+    fs::write(&file, text.replace("/share/fonts<", "/share/font<")).unwrap();
+    let unknown = sandbox.run(&["verify"]);
+    assert!(unknown.code == 30 && unknown.stdout.contains("the system does not know the font"), "{}", unknown.stdout);
+    fs::write(&file, text).unwrap();
+    sandbox.wish("");
+    let _ = sandbox.run(&["climb", "--yes"]).passed();
+    assert!(!known() && !file.exists());
 }

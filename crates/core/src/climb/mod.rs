@@ -5,6 +5,7 @@ mod back;
 mod chores;
 mod code;
 mod desktop;
+mod fonts;
 pub mod gates;
 mod licences;
 mod prospect;
@@ -401,6 +402,7 @@ impl Site<'_> {
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
         }
+        verdicts.extend(self.font_verdicts(route, observer));
         for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {
             verdicts.extend(bench.rehearse(&rehearsal, &route.rungs)?);
         }

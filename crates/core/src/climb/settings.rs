@@ -95,6 +95,7 @@ impl Site<'_> {
             self.ladder.settings.iter().map(|setting| self.wanted_of(setting, route)).collect();
         let mut all = own?;
         all.extend(self.desktop(route));
+        all.extend(self.fonts(route));
         all.extend(self.identity(route).filter(|identity| !all.iter().any(|one| one.path == identity.path)));
         Ok(all)
     }

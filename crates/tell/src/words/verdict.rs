@@ -64,6 +64,7 @@ pub fn finding(finding: &Finding) -> String {
         }
         Finding::EndedEarly { status } => format!("it should have run on, and ended with status {status}"),
         Finding::NotUp { limit, pattern } => format!("it said nothing like `{pattern}` within {limit} s"),
+        Finding::UnknownFont { file } => format!("the system does not know the font {}", file.display()),
         Finding::Holds => "it holds, and must not".into(),
         Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
         Finding::NoCommand { command } => format!("there is no command `{command}`"),

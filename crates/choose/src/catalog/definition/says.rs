@@ -42,6 +42,8 @@ pub struct Says {
     pub lines: BTreeMap<LinesFor, Template>,
     /// What it shows on the desktop.
     pub desktop: Vec<DesktopEntry>,
+    /// Folders of it whose fonts the system should know.
+    pub fonts: Vec<InnerPath>,
     /// How to see that it works.
     pub checks: Vec<Trial>,
     /// What is made once for each ladder, after it stands.
@@ -95,6 +97,8 @@ macro_rules! table {
             #[serde(default)]
             desktop: Vec<crate::catalog::DesktopEntry>,
             #[serde(default)]
+            fonts: Vec<crate::path::InnerPath>,
+            #[serde(default)]
             checks: Vec<crate::catalog::Trial>,
             #[serde(default)]
             fit_outs: Vec<crate::catalog::FitOut>,
@@ -127,6 +131,7 @@ macro_rules! table {
                     corners: take(&mut self.corners),
                     lines: take(&mut self.lines),
                     desktop: take(&mut self.desktop),
+                    fonts: take(&mut self.fonts),
                     checks: take(&mut self.checks),
                     fit_outs: take(&mut self.fit_outs),
                     first_start: take(&mut self.first_start),
@@ -163,6 +168,7 @@ impl Says {
         self.lends.extend_from_slice(&part.lends);
         self.corners.extend_from_slice(&part.corners);
         self.desktop.extend_from_slice(&part.desktop);
+        self.fonts.extend_from_slice(&part.fonts);
         self.checks.extend_from_slice(&part.checks);
         self.fit_outs.extend_from_slice(&part.fit_outs);
         named(&mut self.first_start, &part.first_start);
@@ -210,6 +216,7 @@ impl Says {
             && self.corners.is_empty()
             && self.lines.is_empty()
             && self.desktop.is_empty()
+            && self.fonts.is_empty()
             && self.checks.is_empty()
             && self.fit_outs.is_empty()
             && self.first_start.is_empty()

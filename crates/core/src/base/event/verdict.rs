@@ -263,6 +263,13 @@ pub enum Finding {
         /// What it should have said.
         pattern: String,
     },
+    /// The system does not know a font.
+    UnknownFont {
+        /// Its file.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        file: PathBuf,
+    },
     /// All that must not come of it did.
     Holds,
     /// It says that it is another version.
