@@ -66,6 +66,8 @@ pub struct Ladder {
     pub wishes: Vec<Wish>,
     /// Which tool answers to a command, or sets a variable, that several bring.
     pub answers: BTreeMap<String, ToolName>,
+    /// The command that the person wants to log in with; of the workstation's ladder only.
+    pub login_shell: Option<CommandName>,
     /// Further names under which commands of its rungs answer, by the name.
     pub names: BTreeMap<CommandName, CommandName>,
     /// The code that it wants beside its tools.
@@ -215,6 +217,8 @@ struct File {
 struct Head {
     title: Option<String>,
     catalog: Option<OneOrSeveral>,
+    #[serde(rename = "login-shell")]
+    login_shell: Option<CommandName>,
 }
 
 #[derive(Deserialize)]
@@ -326,6 +330,7 @@ impl Ladder {
             wishes,
             answers: file.answers,
             names: file.names,
+            login_shell: file.ladder.login_shell,
             choices: file.choices,
             variables: file.variables,
             rehearsals: file

@@ -15,6 +15,7 @@ use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
 use crate::args::ClearOptions;
+use crate::commands::login;
 use crate::commands::{settings, wire};
 use crate::context::Context;
 use crate::person::is_present;
@@ -43,6 +44,9 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
             clear::plan(&context.around.home, &policy)
         }
     };
+    if options.all {
+        login::refuse_to_clear(context)?;
+    }
     let found = find()?;
     let total: u64 = found.iter().map(|item| item.size).sum();
     let foreign = if options.all { clear::foreign(&context.around.home)? } else { Vec::new() };

@@ -15,7 +15,7 @@ use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::args::ClimbOptions;
-use crate::commands::{pin, settings, wire};
+use crate::commands::{login, pin, settings, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -35,6 +35,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     }
     let progress = Progress::new(out)?;
     let site = desk.site(&pins);
+    login::keep(context, &desk, &site)?;
     let request = Request {
         wait: context.around.wait,
         skip_gates: options.skip_gates.clone(),
@@ -76,6 +77,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     if changed {
         reach(context, out, options.yes)?;
     }
+    login::tell(context, &desk.ladder, out)?;
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
 }

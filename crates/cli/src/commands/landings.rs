@@ -11,7 +11,7 @@ use kladder_tell::shapes::{self, Change, Landing};
 use kladder_tell::text::{clean, count, time};
 
 use crate::args::BackOptions;
-use crate::commands::settings;
+use crate::commands::{login, settings};
 use crate::context::Context;
 use crate::render::text::{BAD, FAINT, GOOD, STRONG, shown, styled};
 use crate::render::{Out, Progress};
@@ -106,7 +106,9 @@ fn sentence(change: &Change) -> String {
 pub(super) fn back(context: &Context, out: &Out, options: &BackOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
     let ladder = context.around.read_ladder()?;
-    let request = BackRequest { number: options.number, with_ladder: options.with_ladder, wait: context.around.wait };
+    let keeps = login::kept(context, &ladder);
+    let (number, with_ladder, wait) = (options.number, options.with_ladder, context.around.wait);
+    let request = BackRequest { number, with_ladder, wait, keeps };
     let progress = Progress::new(out)?;
     let done = climb::back(&context.around.home, &ladder, &request, &progress);
     progress.finish();

@@ -10,6 +10,7 @@ mod edit;
 mod help;
 mod landings;
 mod log;
+mod login;
 mod newer;
 mod pin;
 mod rehearse;

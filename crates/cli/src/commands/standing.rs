@@ -9,7 +9,7 @@ use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
-use crate::commands::wire;
+use crate::commands::{login, wire};
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{GOOD, STRONG, TOLD, shown, styled};
@@ -82,6 +82,9 @@ fn show(context: &Context, desk: &Desk, standing: &Standing, out: &Out) -> Resul
             "\nThis terminal is older than the landing; this brings it there:\n\n    {}",
             wire::to_paste(context)
         ))?;
+    }
+    if standing.landing.is_some() {
+        login::tell(context, &desk.ladder, out)?;
     }
     Ok(())
 }

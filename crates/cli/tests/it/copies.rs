@@ -119,6 +119,9 @@ fn a_copy_off_path_is_launched_with_its_variables_and_looked_at_again() {
     let silent = run(&sandbox, &["climb"]).passed().stdout;
     assert!(silent.contains("which says no version any more: it ended with status 7; chosen anew."), "{silent}");
     assert_eq!(run(&sandbox, &["run", "--", "peg"]).passed().stdout, "a peg\n");
+    // What the host has is no place on the shelf, and no less there to go back to.
+    let _ = run(&sandbox, &["back", "1"]).passed();
+    assert_eq!(run(&sandbox, &["run", "--", "plank"]).code, 7);
 }
 
 #[test]
@@ -205,6 +208,8 @@ kladder: this host has no marrambit 3
         "{moved}"
     );
     assert!(moved.contains("/usr/lib/x86_64-linux-gnu/libmarrambit.so.3 3.4.0 is; chosen anew."), "{moved}");
+    let _ = sandbox.run(&["back", "1", &host]).passed();
+    let _ = sandbox.run(&["landings", &host]).passed();
 }
 
 #[test]

@@ -439,3 +439,67 @@ fn completions_and_manual_pages_of_tools_and_of_kladder_are_found() {
     assert!(fs::symlink_metadata(share.join("man/man1/plank.1")).is_err());
     assert!(share.join("man/man1/kladder-wire.1").is_file());
 }
+
+#[test]
+fn a_login_shell_of_the_ladder_is_a_chore_and_never_taken_away() {
+    let sandbox = Sandbox::new();
+    let host = sandbox.host("guest-inside");
+    let shell = [kladder_pack::Entry::program("plank", "#!/bin/sh\nexec sh \"$@\"\n")];
+    sandbox.plank("plank.tar.gz", &shell, "commands = { plank = \"plank\" }");
+    let ladder = |wanted: &str, rungs: &str| {
+        let catalog = sandbox.path("catalog").display().to_string();
+        sandbox.write(
+            "home/config/ladder.toml",
+            &format!("[ladder]\ncatalog = \"{catalog}\"\n{wanted}\n[rungs]\n{rungs}\n"),
+        );
+    };
+    std::fs::remove_file(sandbox.path("desk/ladder.toml")).unwrap();
+    ladder("", "tombolet = \"any\"");
+    let _ = sandbox.run(&["climb", &host]).passed();
+    ladder("login-shell = \"plonk\"", "plank = \"any\"");
+    let wrong = sandbox.run(&["climb", &host]);
+    assert!(wrong.stderr.contains("names the command `plonk`, which no rung brings"), "{}", wrong.complaint());
+    ladder("login-shell = \"plank\"", "plank = \"any\"");
+    let climbed = sandbox.run(&["climb", &host]).passed().stdout;
+    let told = &climbed[climbed.find("Your login shell").unwrap()..];
+    assert_data_eq!(
+        told,
+        str![[r#"
+Your login shell is /bin/bash. For that of the ladder:
+
+    # as an administrator
+    grep -qxF -e 'SANDBOX/home/data/wired/commands/plank' /etc/shells || printf '%s/n' 'SANDBOX/home/data/wired/commands/plank' >>/etc/shells
+    chsh -s 'SANDBOX/home/data/wired/commands/plank'
+
+"#]]
+    );
+    let path = sandbox.path("home/data/wired/commands/plank");
+    sandbox.write("host/etc/shells", &format!("/bin/sh\n{}\n", path.display()));
+    let bare = sandbox.run(&[host.as_str()]).passed().stdout;
+    assert!(bare.contains("chsh -s") && !bare.contains("/etc/shells"), "{bare}");
+    let passwd = sandbox.read("host/etc/passwd");
+    let mine = passwd.lines().find(|line| line.starts_with("keeper:")).unwrap();
+    let (front, _) = mine.rsplit_once(':').unwrap();
+    sandbox.write("host/etc/passwd", &format!("{front}:{}\n", path.display()));
+    assert!(!sandbox.run(&[host.as_str()]).passed().stdout.contains("chsh"));
+
+    // As a login shell it is started with a hyphen in front of its name, wherever.
+    let started = std::process::Command::new("bash")
+        .args(["-c", "exec -a -plank \"$0\" -c 'echo in it'", path.to_str().unwrap()])
+        .env("HOME", sandbox.path("user"))
+        .current_dir("/")
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8_lossy(&started.stdout), "in it\n", "{}", String::from_utf8_lossy(&started.stderr));
+    let refused = |arguments: &[&str], told: &str| {
+        let ran = sandbox.run(&[arguments, &[host.as_str()]].concat());
+        assert!(ran.code != 0 && ran.stderr.contains(told), "{}", ran.complaint());
+        assert!(path.exists());
+    };
+    ladder("", "tombolet = \"any\"");
+    refused(&["climb"], "you log in with `plank`");
+    refused(&["clear", "--all", "--yes"], "you log in with `plank`");
+    refused(&["back", "1"], "landing 1 does not have `plank`, which you log in with");
+    sandbox.write("host/etc/passwd", &passwd);
+    let _ = sandbox.run(&["climb", &host]).passed();
+}

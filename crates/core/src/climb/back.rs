@@ -40,6 +40,14 @@ pub enum BackError {
         /// Those rungs.
         rungs: Vec<RungName>,
     },
+    /// It lacks a command that the person logs in with.
+    #[error("landing {number} does not have `{command}`, which you log in with")]
+    LoginShell {
+        /// The number.
+        number: u32,
+        /// The command.
+        command: String,
+    },
     /// Its pins cannot be read, so that the next climb would not know what to go by.
     #[error("landing {number} cannot be used: its pins are damaged")]
     Pins {
@@ -89,6 +97,8 @@ pub struct BackRequest {
     pub with_ladder: bool,
     /// How long to wait for another process that writes.
     pub wait: Option<std::time::Duration>,
+    /// A command that must be there, since the person logs in with it.
+    pub keeps: Option<String>,
 }
 
 /// Makes an earlier (or later) landing current again, its pins too, so that the next climb does not undo it.
@@ -107,6 +117,9 @@ pub fn back(home: &Home, ladder: &Ladder, request: &BackRequest, observer: &dyn 
     }
     let landing = landings.record(number)?;
     whole(&landing)?;
+    if let Some(command) = request.keeps.as_ref().filter(|command| !landings.has_command(number, command)) {
+        return Err(BackError::LoginShell { number, command: command.clone() });
+    }
     let pins = Source::new(ladder.pins_path(), landings.pins(number)?);
     Pins::parse(&pins).map_err(|source| BackError::Pins { number, source })?;
     let recorder = Recorder::begin(&writer.journal, Kind::Back, &ladder.path, observer)?;
@@ -148,9 +161,10 @@ fn previous(landings: &Landings, current: Option<&Landing>) -> Result<u32, BackE
 /// Everything of the landing must still be there.
 fn whole(landing: &Landing) -> Result<(), BackError> {
     let is_bad = |rung: &&LandedRung| {
-        let is_place = rung.folder.is_dir();
         let place = Place { folder: rung.folder.clone() };
-        if is_place { place.standing() != Standing::Whole } else { !rung.folder.exists() }
+        // What the host has is there as long as it is; of a package nothing but its name is known.
+        let is_lost = || rung.folder.is_absolute() && !rung.folder.exists();
+        if rung.is_shelved() { place.standing() != Standing::Whole } else { is_lost() }
     };
     let gone = landing.rungs.iter().filter(is_bad);
     let rungs: Vec<RungName> = gone.map(LandedRung::name).collect();

@@ -83,7 +83,7 @@ pub struct LandedRung {
     pub key: RungKey,
     /// At which version.
     pub version: Version,
-    /// Its folder on the shelf, or the host's file.
+    /// Its folder on the shelf, or the host's file or folder; of a package of the host its name.
     #[serde(with = "record::path")]
     pub folder: PathBuf,
     /// Its berth, where it has one.
@@ -97,6 +97,11 @@ impl LandedRung {
     /// The tool at its version.
     pub fn name(&self) -> RungName {
         RungName { tool: self.key.tool.clone(), version: self.version.clone() }
+    }
+
+    /// Whether it stands on the shelf; otherwise the host has it.
+    pub fn is_shelved(&self) -> bool {
+        self.recipes.contains_key(&TaskName::Shelve)
     }
 }
 
@@ -255,6 +260,11 @@ impl Landings {
     /// [`FileError`] where the mark cannot be made.
     pub fn mark_damaged(&self, number: u32) -> Result<(), FileError> {
         fs::write(self.mark(number), b"").on("write", &self.mark(number))
+    }
+
+    /// Whether a landing has a command of the ladder's own.
+    pub fn has_command(&self, number: u32, command: &str) -> bool {
+        self.landing(number).join(kladder_launch::COMMANDS).join(command).exists()
     }
 
     /// The pins that a landing was made from.

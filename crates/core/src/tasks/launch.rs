@@ -259,6 +259,7 @@ impl Wiring {
             wiring.tables.entry(rung.key.household.clone()).or_default().entries.extend(entries);
         }
         wiring.name(&ladder.names)?;
+        wiring.has_login_shell(ladder)?;
         Ok(wiring)
     }
 
@@ -283,6 +284,17 @@ impl Wiring {
         }
         own.entries.extend(named);
         Ok(())
+    }
+
+    /// Sees that the shell to log in with is a command that some rung brings.
+    fn has_login_shell(&self, ladder: &Ladder) -> Result<(), LaunchError> {
+        let Some(of) = ladder.login_shell.as_ref().map(CommandName::as_str) else { return Ok(()) };
+        let own = &self.table(&Household::shared()).entries;
+        if own.iter().any(|entry| entry.command == of) {
+            return Ok(());
+        }
+        let near = near(of, own.iter().filter_map(|entry| entry.command.to_str()));
+        Err(LaunchError::NoSuchCommand { name: "login-shell".to_owned(), of: of.to_owned(), near })
     }
 
     /// The table that a household's commands are found in.

@@ -34,9 +34,11 @@
 mod asked;
 pub mod block;
 mod files_of;
+mod login;
 pub mod placed;
 mod plan;
 
 pub use asked::{Answered, Place, ask};
 pub use files_of::{Shell, StartFile, Surroundings};
+pub use login::{LoginShell, logged_in_with};
 pub use plan::{Change, Obstacle, Planned, WireError, apply, is_wired, unwired, wired};

@@ -366,8 +366,9 @@ fn launch(error: &LaunchError) -> Problem {
         LaunchError::Twice { one, other, what } => Problem::of(Code::NoSolution, error).brought_twice(one, other, what),
         LaunchError::NoRunner { tool, by, .. } => Problem::of(Code::BadFile, error)
             .next(format!("have the definition of {tool} need a tool that has the command `{by}`")),
-        LaunchError::NoSuchCommand { near, .. } => {
-            let problem = Problem::of(Code::BadFile, error).why("it stands under `[names]`");
+        LaunchError::NoSuchCommand { name, near, .. } => {
+            let table = if name == "login-shell" { "[ladder]" } else { "[names]" };
+            let problem = Problem::of(Code::BadFile, error).why(format!("it stands under `{table}`"));
             near.iter().take(1).fold(problem, |problem, near| problem.next(format!("did you mean `{near}`?")))
         }
         LaunchError::NameTaken { .. } => {

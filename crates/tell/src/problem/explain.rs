@@ -136,6 +136,9 @@ impl From<BackError> for Problem {
             BackError::Cleared { rungs, .. } => rungs.iter().fold(problem(Code::Failed), |problem, rung| {
                 problem.next(format!("`kladder add {} ={}`, then `kladder climb`", rung.tool, rung.version))
             }),
+            BackError::LoginShell { .. } => problem(Code::Failed)
+                .why("without it nobody could log in to your account")
+                .next("take another login shell first: `chsh -s /bin/sh`"),
             BackError::Pins { .. } => problem(Code::Damaged)
                 .next("go back to another one, or stay: `kladder climb` keeps to the pins beside the ladder"),
             BackError::Landing(error) => Self::landing(error),
