@@ -64,7 +64,7 @@ impl Site<'_> {
             input: "",
             folder: Path::new("/"),
             variables: &variables,
-            limit: Duration::from_secs(60),
+            limit: Duration::from_mins(1),
             cell: None,
             encloser: None,
         };
