@@ -211,7 +211,9 @@ fn a_graphical_rung_is_in_the_menu_as_long_as_it_is_on_the_ladder() {
 fn some_font() -> Option<Vec<u8>> {
     let asked = std::process::Command::new("fc-list").arg("--format=%{file}\n").output().ok()?;
     let text = String::from_utf8_lossy(&asked.stdout).into_owned();
-    text.lines().find(|file| file.ends_with(".ttf")).and_then(|file| fs::read(file.trim()).ok())
+    text.lines()
+        .find(|file| file.trim().rsplit_once('.').is_some_and(|(_, ending)| ending == "ttf"))
+        .and_then(|file| fs::read(file.trim()).ok())
 }
 
 #[cfg(target_os = "linux")]

@@ -90,7 +90,8 @@ fn ended(text: String) -> String {
 
 fn value(node: &YamlNode) -> Value {
     if let Some(table) = node.as_mapping() {
-        let keys = table.keys().map(|key| key.as_scalar().map_or_else(|| key.to_string(), yaml_edit::Scalar::as_string));
+        let keys =
+            table.keys().map(|key| key.as_scalar().map_or_else(|| key.to_string(), yaml_edit::Scalar::as_string));
         let pairs = keys.filter_map(|key| Some((key.clone(), value(&table.get(key.as_str())?))));
         return Value::Object(pairs.collect::<Map<_, _>>());
     }
