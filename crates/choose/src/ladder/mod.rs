@@ -68,6 +68,8 @@ pub struct Ladder {
     pub answers: BTreeMap<String, ToolName>,
     /// The command that the person wants to log in with; of the workstation's ladder only.
     pub login_shell: Option<CommandName>,
+    /// The SSH key that the person should have.
+    pub ssh_key: Option<SshKey>,
     /// Further names under which commands of its rungs answer, by the name.
     pub names: BTreeMap<CommandName, CommandName>,
     /// The code that it wants beside its tools.
@@ -84,6 +86,14 @@ pub struct Ladder {
     pub aliases: BTreeMap<String, String>,
     /// A digest of everything in it that decides about pins.
     pub digest: Digest,
+}
+
+/// An SSH key that the person should have.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SshKey {
+    /// Where its public half is to be given, in words or as an address.
+    pub at: Option<String>,
 }
 
 /// One line of what is wanted.
@@ -197,6 +207,8 @@ struct File {
     answers: BTreeMap<String, ToolName>,
     #[serde(default)]
     names: BTreeMap<CommandName, CommandName>,
+    #[serde(rename = "ssh-key")]
+    ssh_key: Option<SshKey>,
     code: Option<code::CodeForm>,
     #[serde(default)]
     settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
@@ -330,6 +342,7 @@ impl Ladder {
             wishes,
             answers: file.answers,
             names: file.names,
+            ssh_key: file.ssh_key,
             login_shell: file.ladder.login_shell,
             choices: file.choices,
             variables: file.variables,

@@ -18,6 +18,7 @@ mod route;
 mod run;
 mod search;
 mod settings;
+mod ssh_key;
 mod standing;
 mod start;
 mod survey;

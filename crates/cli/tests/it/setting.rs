@@ -246,3 +246,30 @@ fn the_system_knows_the_fonts_of_a_rung_until_it_goes() {
     let _ = sandbox.run(&["climb", "--yes"]).passed();
     assert!(!known() && !file.exists());
 }
+
+#[test]
+fn an_ssh_key_is_made_if_there_is_none_and_never_changed() {
+    if !["/usr/bin/ssh-keygen", "/bin/ssh-keygen"].iter().any(|maker| std::path::Path::new(maker).exists()) {
+        return not_tested("this machine has no ssh-keygen");
+    }
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"\n[ssh-key]\nat = \"https://harbour.example/keys\"");
+    let told = sandbox.run(&["climb"]).passed().stdout;
+    assert!(told.contains("ssh-keygen -t ed25519 -f") && !sandbox.path("user/.ssh").exists(), "{told}");
+    let made = sandbox.run(&["climb", "--yes"]).passed().stdout;
+    let line = sandbox.read("user/.ssh/id_ed25519.pub");
+    assert!(
+        made.contains("Its public half goes to https://harbour.example/keys:") && made.contains(line.trim()),
+        "{made}"
+    );
+    let private = fs::metadata(sandbox.path("user/.ssh/id_ed25519")).unwrap();
+    assert_eq!(std::os::unix::fs::PermissionsExt::mode(&private.permissions()) & 0o777, 0o600);
+    let before = home(&sandbox);
+    assert!(
+        !sandbox.run(&["climb", "--yes"]).passed().stdout.contains("SSH"),
+        "what is there is not told again and again"
+    );
+    sandbox.wish("skerroc = \"1.4\"\n[ssh-key]");
+    assert!(sandbox.run(&["climb", "--yes"]).passed().stdout.contains("and keep it"));
+    assert_eq!(home(&sandbox), before);
+}

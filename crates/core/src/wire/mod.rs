@@ -37,8 +37,10 @@ mod files_of;
 mod login;
 pub mod placed;
 mod plan;
+mod ssh;
 
 pub use asked::{Answered, Place, ask};
 pub use files_of::{Shell, StartFile, Surroundings};
 pub use login::{LoginShell, logged_in_with};
 pub use plan::{Change, Obstacle, Planned, WireError, apply, is_wired, unwired, wired};
+pub use ssh::{PublicKey, new_key, public_keys};
