@@ -7,6 +7,7 @@
 //! icon = "share/whimbrow.png"                # a file of the tool
 //! categories = ["Development", "TextEditor"] # of the Desktop Menu Specification
 //! terminal = false                           # whether it wants one
+//! window = '^Whimbrow'                      # the title of its window, so that `verify` sees it come up
 //! opens = { "text/x-skerrow" = "*.skw" }     # types of files, and how their names look; "" for a type that is known
 //! ```
 
@@ -14,7 +15,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use super::CommandName;
+use super::{CommandName, Pattern};
 use crate::path::InnerPath;
 
 /// An entry in the menu of programs (Desktop Entry Specification 1.5).
@@ -35,6 +36,9 @@ pub struct DesktopEntry {
     /// Whether it is started in a terminal.
     #[serde(default)]
     pub terminal: bool,
+    /// What the title of its window is like once it has come up.
+    #[serde(default)]
+    pub window: Option<Pattern>,
     /// The types of files that it opens, and how their names look; nothing for a type that systems know.
     #[serde(default)]
     pub opens: BTreeMap<Word, String>,

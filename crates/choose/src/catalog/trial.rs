@@ -311,6 +311,15 @@ pub struct Pattern {
     regex: Option<regex::Regex>,
 }
 
+/// By what was written.
+impl PartialEq for Pattern {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Eq for Pattern {}
+
 /// Bytes that a compiled pattern may take; what needs more is a mistake.
 const LARGEST: usize = 1 << 20;
 

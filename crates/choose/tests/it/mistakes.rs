@@ -496,7 +496,7 @@ fn mistakes_in_what_a_ladder_brings_besides_its_rungs() {
             ("\"~/.look.json\"", "\"~/.look\""),
             ("{ theme = \"dark\" }", "{ }"),
             ("{ theme = \"dark\" }", "{ \"theme/\" = 1 }"),
-            ("text = \"a\"", "text = \"a\"\nform = \"yaml\""),
+            ("text = \"a\"", "text = \"a\"\nform = \"xml\""),
             ("text = \"a\"", "txt = \"a\""),
             ("edit =", "\"ed it\" ="),
             ("whimbrow --calm", "a\\nb"),
@@ -529,13 +529,13 @@ charts.zip", strip = -1, sha256
 "~/../look.json"
     10:11  a setting is of a file in your home: its path begins with `~/`
 "~/.look"
-    10:1   how the file is written is not known: add `form = "json"`, `"toml"` or `"ini"`
+    10:1   how the file is written is not known: add `form = "json"`, `"toml"`, `"yaml"` or `"ini"`
 { }
     10:1   `keys` has paths like "theme" or "tools/compiler", without empty parts
 { "theme/" = 1 }
     10:1   `keys` has paths like "theme" or "tools/compiler", without empty parts
-text = "a"⏎form = "yaml"
-    14:8   `yaml` cannot stand here
+text = "a"⏎form = "xml"
+    14:8   `xml` cannot stand here
 txt = "a"
     13:1   the key `txt` means nothing here
 "ed it" =

@@ -70,7 +70,7 @@ kladder: the key `flag` means nothing here
   where  ladder.toml, line 2, column 1
          2 | flag = true
            | ^^^^
-  why    what can stand here: `title`, `catalog`
+  why    what can stand here: `title`, `catalog`, `login-shell`
 
 "#]],
     );

@@ -273,3 +273,32 @@ fn an_ssh_key_is_made_if_there_is_none_and_never_changed() {
     assert!(sandbox.run(&["climb", "--yes"]).passed().stdout.contains("and keep it"));
     assert_eq!(home(&sandbox), before);
 }
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_window_is_seen_to_come_up_on_a_display_that_nobody_sees() {
+    let there = |program: &str| std::path::Path::new("/usr/bin").join(program).exists();
+    if !there("Xvfb") || !there("xmessage") {
+        return not_tested("this machine has no Xvfb, or no xmessage");
+    }
+    let sandbox = Sandbox::new();
+    let script = "#!/bin/sh\n[ -e \"$PLANK_BROKEN\" ] && exit 3\nexec xmessage -title 'Tide table' high\n";
+    let entry = "[[desktop]]\nname = \"Plank\"\ncommand = \"plank\"\nwindow = '^Tide'\n";
+    let definition = format!("commands.plank = \"plank\"\nvariables.PLANK_BROKEN = \"{{folder}}/broken\"\n{entry}");
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], &definition);
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb", "--yes"]).passed();
+    let verified = sandbox.run(&["verify", "--json"]).passed().json();
+    let verdicts = verified["verdicts"].as_array().unwrap();
+    let window = verdicts.iter().find(|verdict| verdict.to_string().contains("a window of `plank` comes up")).unwrap();
+    assert_eq!(window["outcome"], "passed", "{window}");
+    let fails = |old: &str, new: &str, told: &str| {
+        sandbox.edit("catalog/tools/plank.toml", old, new);
+        let _ = sandbox.run(&["climb", "--yes"]).passed();
+        let failed = sandbox.run(&["verify"]);
+        assert!(failed.code == 30 && failed.stdout.contains(told), "{}", failed.stdout);
+    };
+    fails("{folder}/broken", "{folder}/plank", "it should have run on, and ended with status 3");
+    let bare = sandbox.command(&["verify"]).env("PATH", sandbox.path("bin")).output().unwrap();
+    assert!(sandbox.finished(bare).stdout.contains("there is no Xvfb here"));
+}

@@ -401,6 +401,7 @@ impl Site<'_> {
             verdicts.extend(bench.files(rung)?);
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
+            verdicts.extend(bench.windows(rung)?);
         }
         verdicts.extend(self.font_verdicts(route, observer));
         for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {

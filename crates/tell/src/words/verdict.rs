@@ -2,7 +2,7 @@
 
 use kladder_core::base::event::{Cause, Difference, Finding, How, Looked, Outcome, Output, Skipped, Subject};
 
-use crate::text::{clean, count, either};
+use crate::text::{clean, count, either, quoted};
 
 /// The rung or rehearsal that something belongs to.
 pub fn owner(subject: &Subject) -> String {
@@ -65,6 +65,12 @@ pub fn finding(finding: &Finding) -> String {
         Finding::EndedEarly { status } => format!("it should have run on, and ended with status {status}"),
         Finding::NotUp { limit, pattern } => format!("it said nothing like `{pattern}` within {limit} s"),
         Finding::UnknownFont { file } => format!("the system does not know the font {}", file.display()),
+        Finding::NoWindow { pattern, seen } if seen.is_empty() => {
+            format!("no window came up; one with a title like `{pattern}` should have")
+        }
+        Finding::NoWindow { pattern, seen } => {
+            format!("no window with a title like `{pattern}` came up, but {}", either(&quoted(seen)))
+        }
         Finding::Holds => "it holds, and must not".into(),
         Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
         Finding::NoCommand { command } => format!("there is no command `{command}`"),

@@ -270,6 +270,13 @@ pub enum Finding {
         #[schemars(with = "String")]
         file: PathBuf,
     },
+    /// No window came up whose title is like that.
+    NoWindow {
+        /// The pattern.
+        pattern: String,
+        /// The titles of those that did.
+        seen: Vec<String>,
+    },
     /// All that must not come of it did.
     Holds,
     /// It says that it is another version.

@@ -8,6 +8,7 @@
 mod judge;
 mod start;
 mod steps;
+mod window;
 mod work;
 
 use std::ffi::OsString;
