@@ -2,7 +2,8 @@
 
 use std::process::ExitCode;
 
-use kladder_choose::catalog::Who;
+use kladder_choose::catalog::{Gate, Who};
+use kladder_choose::pins::{Limits, Moves, Pins};
 use kladder_core::bring::fetch::Yards;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::Route;
@@ -32,7 +33,8 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
     let (prospect, code) = (site.prospect()?, site.code());
     let route = &prospect.route;
     if admin_script {
-        let script = words::admin_script(&prospect.gates, &prospect.survey);
+        let left_out = chores_of_left_out(&desk, &pins);
+        let script = words::admin_script(&prospect.gates, &left_out, &prospect.survey);
         out.verbatim(script.unwrap_or_else(|| "# There is nothing for an administrator to do.".into()))?;
         return Ok(ExitCode::SUCCESS);
     }
@@ -63,6 +65,14 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
     }
     out.say("Set off with `kladder climb`.")?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// What would bring the optional wishes that only the host could meet.
+fn chores_of_left_out(desk: &Desk, pins: &Pins) -> Vec<Gate> {
+    let (host, moves) = (desk.host_tools(), Moves::default());
+    let choosing = desk.choosing(&host, &moves, Limits::default());
+    let why = pins.left_out.iter().filter_map(|tool| choosing.why_left_out(pins, tool));
+    why.flat_map(|error| error.chores()).collect()
 }
 
 /// The script for what only the host can have and does not, so that there are no pins and no route.

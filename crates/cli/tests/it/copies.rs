@@ -244,6 +244,60 @@ kladder: nothing meets the wish for tombolet
     sandbox.write("host/var/lib/dpkg/status", STATUS);
     let climbed = sandbox.finished(climb.wait_with_output().unwrap()).passed().stdout;
     assert!(climbed.contains("is at landing 1"), "{climbed}");
+    // One that may be left out is not waited for, and what would bring it is handed over all the same.
+    sandbox.write("host/var/lib/dpkg/status", "");
+    sandbox.wish("marrambit = { version = \"3\", optional = true }\ntidlow = \"any\"");
+    let without = sandbox.run(&["climb", "--wait-for-chores", &host]).passed().stdout;
+    assert!(without.contains("is at landing 2"), "{without}");
+    assert!(sandbox.run(&["route", "--admin-script", &host]).passed().stdout.contains("libmarrambit3"));
+}
+
+/// The script for each packager, run with stand-ins for its programs: what is missing is installed, what is there is passed over.
+#[test]
+fn the_script_asks_and_installs_in_the_words_of_each_packager() {
+    let sandbox = Sandbox::new();
+    let host = sandbox.host("guest-inside");
+    sandbox.wish("marrambit = \"3\"");
+    let systems = [
+        ("debian", "dpkg-query", "apt-get"),
+        ("fedora", "rpm", "dnf"),
+        ("alpine", "apk", "apk"),
+        ("arch", "pacman", "pacman"),
+        ("opensuse", "rpm", "zypper"),
+    ];
+    for (system, asks, installs) in systems {
+        let packages = format!("packages = {{ {system} = [\"libmarrambit3\", \"libmarrambit-dev\"] }}");
+        let definition =
+            LIBRARY.replace("packages = { ubuntu = [\"libmarrambit3\", \"libmarrambit-dev\"] }", &packages);
+        sandbox.write("catalog/tools/marrambit.toml", &definition);
+        sandbox.write("host/etc/os-release", &format!("ID={system}\n"));
+        let script = sandbox.run(&["route", "--admin-script", &host]).passed().stdout;
+        sandbox.write("admin.sh", &script);
+        // A package is there once it was installed; asking says so by its status, or by what it prints.
+        let stub = "for last; do :; done\ncase \"$*\" in *install*|*\" add \"*|\"-S \"*) echo \"$0 $*\" >>log; touch installed;; *) [ -e installed ] && echo installed;; esac";
+        for program in [asks, installs] {
+            install(&sandbox, &format!("{system}/{program}"), stub);
+        }
+        let run = || {
+            let path = format!("{}:/usr/bin:/bin", sandbox.path(system).display());
+            let mut command = std::process::Command::new("/bin/sh");
+            let ran = command
+                .arg(sandbox.path("admin.sh"))
+                .env("PATH", path)
+                .current_dir(sandbox.path(system))
+                .output()
+                .unwrap();
+            assert!(ran.status.success(), "{system}: {}", String::from_utf8_lossy(&ran.stderr));
+        };
+        run();
+        run();
+        let log = sandbox.read(&format!("{system}/log"));
+        assert_eq!(log.lines().count(), 1, "{system}: a second time does nothing\n{log}");
+        assert!(
+            log.contains(&format!("{system}/{installs} ")) && log.contains("libmarrambit3 libmarrambit-dev"),
+            "{log}"
+        );
+    }
 }
 
 #[test]

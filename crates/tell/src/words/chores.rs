@@ -56,24 +56,27 @@ const PACKAGERS: [(&[&str], &str, &str); 5] = [
 ];
 
 /// The script with what only an administrator can do about the gates that are closed; `None` where there is nothing.
-pub fn admin_script(standings: &[Standing], survey: &Survey) -> Option<String> {
+pub fn admin_script(standings: &[Standing], besides: &[Gate], survey: &Survey) -> Option<String> {
     let is_theirs =
         |gate: &&Standing| !gate.open && gate.who == Some(Who::Administrator) && !matches!(gate.found, Fact::After(_));
-    let parts: Vec<String> = standings.iter().filter(is_theirs).map(|gate| part(gate, &gate.admin, survey)).collect();
+    let parts = standings.iter().filter(is_theirs).map(|gate| part(gate, &gate.admin, survey));
+    let parts: Vec<String> = parts.chain(parts_for(besides, survey)).collect();
     let later: Vec<String> = standings.iter().filter(is_theirs).filter_map(then).collect();
     script(&parts, &later, survey)
 }
 
 /// The script for gates that were not held against a route, since there is none without what they are about.
 pub fn admin_script_for(gates: &[Gate], survey: &Survey) -> Option<String> {
+    script(&parts_for(gates, survey), &[], survey)
+}
+
+fn parts_for(gates: &[Gate], survey: &Survey) -> Vec<String> {
     let theirs = gates.iter().filter(|gate| gate.who() == Some(Who::Administrator));
-    let parts: Vec<String> = theirs
-        .map(|gate| {
-            let head = format!("{}: {}", gate.name, demanded(&gate.demand));
-            [remark(&head), guarded(&gate.demand, &gate.admin, survey)].concat()
-        })
-        .collect();
-    script(&parts, &[], survey)
+    let part = |gate: &Gate| {
+        let head = format!("{}: {}", gate.name, demanded(&gate.demand));
+        [remark(&head), guarded(&gate.demand, &gate.admin, survey)].concat()
+    };
+    theirs.map(part).collect()
 }
 
 fn script(parts: &[String], later: &[String], survey: &Survey) -> Option<String> {
