@@ -148,6 +148,8 @@ pub struct Artifact {
     pub unpacked: Option<u64>,
     /// How it becomes a folder.
     pub unpack: Unpacking,
+    /// Where its maker publishes it, asked after all yards.
+    pub origins: Vec<String>,
 }
 
 impl From<&Published> for PinnedArtifact {
@@ -179,7 +181,8 @@ impl PinnedArtifact {
     fn alone(&self, release: Option<&Published>) -> Option<Artifact> {
         let unpack = release.and_then(|artifact| artifact.unpack.clone()).unwrap_or_default();
         let unpacked = release.and_then(|artifact| artifact.unpacked);
-        Some(Artifact { file: self.file.clone(), size: self.size?, sha256: self.sha256, unpacked, unpack })
+        let origins = release.map(|artifact| artifact.origins.clone()).unwrap_or_default();
+        Some(Artifact { file: self.file.clone(), size: self.size?, sha256: self.sha256, unpacked, unpack, origins })
     }
 
     /// Whether the two cannot be the same file.

@@ -605,6 +605,7 @@ run = []
 const PARTS: &str = r#"tool = "skerroc"
 summary = ""
 corners = ["state"]
+origins = ["https://dist.skerrow.example/{version}/"]
 provides = { tide-format = "3.1", skerrow-compiler = "{version}" }
 [host]
 command = "skerroc"
@@ -661,6 +662,10 @@ fn mistakes_in_what_is_provided_and_how_the_host_is_looked_at() {
         ("\"/opt/skerrow-*\"", "\"/**/skerrow\""),
         ("like = '^at", "as = '^at"),
         ("like = '^at=(.*)'", "like = '^at=(.*'"),
+        ("{version}/\"", "{verison}/\""),
+        ("{version}/\"", "{version\""),
+        ("https://dist", "ftp://dist"),
+        ("https://dist.skerrow.example", "/srv"),
         ("tide-format = \"3.1\"", "tide-format = \"^3\""),
         ("tide-format = \"3.1\"", "skerroc = \"3.1\""),
         ("commands.s = \"two\"\n[[releases]]", "provides = [\"lens\"]\n[[releases]]"),
@@ -670,25 +675,33 @@ fn mistakes_in_what_is_provided_and_how_the_host_is_looked_at() {
         each(&whole, &cases, read),
         str![[r#"
 place
-    6:1    the key `place` means nothing here
+    7:1    the key `place` means nothing here
 
-    5:1    `host` says where to look: `command`, `places`, `library` or `package`
+    6:1    `host` says where to look: `command`, `places`, `library` or `package`
 "opt/skerrow"
-    7:11   `opt/skerrow`: a place on the host begins with `/`, `~/` or a `$VARIABLE`
+    8:11   `opt/skerrow`: a place on the host begins with `/`, `~/` or a `$VARIABLE`
 "/opt/../etc"
-    7:11   `/opt/../etc`: a place on the host has no `..` and no `**`
+    8:11   `/opt/../etc`: a place on the host has no `..` and no `**`
 "/**/skerrow"
-    7:11   `/**/skerrow`: a place on the host has no `..` and no `**`
+    8:11   `/**/skerrow`: a place on the host has no `..` and no `**`
 as = '^at
-    7:50   the key `as` means nothing here
+    8:50   the key `as` means nothing here
 like = '^at=(.*'
-    7:57   `^at=(.*` is not a pattern: unclosed group
+    8:57   `^at=(.*` is not a pattern: unclosed group
+{verison}/"
+    4:11   `{verison}` cannot be filled in; `{version}` can
+{version"
+    4:11   in `https://dist.skerrow.example/{version` a brace is open
+ftp://dist
+    4:11   `ftp://` is not spoken here: a yard is a folder, or an address with http:// or https://
+/srv
+    4:11   `/srv/{version}/`: an origin is an address with http:// or https://
 tide-format = "^3"
-    4:12   `^3` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end
+    5:12   `^3` is not a version: it needs a digit, and may hold letters, digits, spaces and . - _ + ~ : before its end
 skerroc = "3.1"
-    4:1    skerroc provides itself anyway: leave that out
+    5:1    skerroc provides itself anyway: leave that out
 provides = ["lens"]⏎[[releases]]
-    38:1   what is provided can depend on `version` and `series` only
+    39:1   what is provided can depend on `version` and `series` only
 
 "#]]
     );
@@ -729,35 +742,35 @@ fn mistakes_in_what_a_part_says() {
         each(&whole, &cases, read),
         str![[r#"
 verison = ">=2"⏎for
-    34:1   the key `verison` means nothing here
+    35:1   the key `verison` means nothing here
 
-    33:1   a block says for what it holds: `version`, `series`, `for`, `where`, `piece`, `with` or `private`; what holds always stands at the top
+    34:1   a block says for what it holds: `version`, `series`, `for`, `where`, `piece`, `with` or `private`; what holds always stands at the top
 clibrary = "gnu >=2.31"
-    36:9   `clibrary` is no fact that can be held against a machine here; `c-library` is one
+    37:9   `clibrary` is no fact that can be held against a machine here; `c-library` is one
 port = "80"
-    36:9   `port` is no fact that can be held against a machine here; os, kernel, release, c-library, feature, memory, driver, command, library, package, file, module are
+    37:9   `port` is no fact that can be held against a machine here; os, kernel, release, c-library, feature, memory, driver, command, library, package, file, module are
 series = "stabel"⏎piece
-    38:1   no release has the series `stabel`; `stable` is one
+    39:1   no release has the series `stabel`; `stable` is one
 piece = "lense"
-    38:1   no release has the piece `lense`; `lens` is one
+    39:1   no release has the piece `lense`; `lens` is one
 piece = "lens"⏎commands.s = "three"
-    38:1   `commands.s` is said differently by the block in line 33, and both can hold at once
+    39:1   `commands.s` is said differently by the block in line 34, and both can hold at once
 where = { c-library = "gnu >=2.31" }⏎needs = { x = "any" }
-    33:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
+    34:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
 for = ["linux"]⏎excludes = { x = "any" }
-    33:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
+    34:1   what is needed or excluded is settled before anything stands: it can depend on `version`, `series`, `for` and `piece` only
 
-    46:107 there is an artifact for any already, which is always taken
+    47:107 there is an artifact for any already, which is always taken
 debian = ["lib tide; rm"]
-    8:1    `lib tide; rm` is no name of a package
+    9:1    `lib tide; rm` is no name of a package
 debian = []
-    8:1    no package is named for debian
+    9:1    no package is named for debian
 
-    12:1   what only a person can tell has a `name`, by which they say that it is done
+    13:1   what only a person can tell has a `name`, by which they say that it is done
 1209
-    15:1   `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
+    16:1   `1209`: a device is VENDOR:PRODUCT, four hexadecimal digits each
 open-file
-    17:1   `open-file` is no limit; open-files, processes, locked-memory, file-size are
+    18:1   `open-file` is no limit; open-files, processes, locked-memory, file-size are
 
            the fit-out `a buoy` has no corner to write in: name one under `corners`
 "other/look"
@@ -767,17 +780,17 @@ default = "blue"
 done = { run = [] }
            a check, set-up or fit-out has nothing to run: `run` is an empty list
 
-    19:1   the key `do` is missing
+    20:1   the key `do` is missing
 json = "a"
-    32:11  `json` is a pointer like "/boards/0", RFC 6901
+    33:11  `json` is a pointer like "/boards/0", RFC 6901
 equals = 1
-    32:11  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
+    33:11  a claim looks for something: `stdout`, `stderr`, `never`, `json`, or `file` with `holds`
 stdout = "x"
-    32:11  a claim looks for one thing; write a claim for each
+    33:11  a claim looks for one thing; write a claim for each
 status = "0"
-    31:21  here stands an exit status, or a list of those that will do
+    32:21  here stands an exit status, or a list of those that will do
 run = ["{oarweld.verison}"]
-    30:7   `{oarweld.verison}` cannot be filled in; `{oarweld.version}` can
+    31:7   `{oarweld.verison}` cannot be filled in; `{oarweld.version}` can
 
 "#]]
     );

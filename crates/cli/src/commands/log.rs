@@ -101,8 +101,11 @@ fn tell(run: &Run, steps: &[(Duration, Step)], out: &Out) -> Result<(), Problem>
 fn words(step: &Step) -> (String, Vec<String>) {
     let line = match step {
         Step::YardFailed { yard, reason } => format!("{yard}: {reason}"),
-        Step::Fetched { file, size, cached: false } => format!("fetched {file}, {}; its digest agrees", bytes(*size)),
-        Step::Fetched { file, size, cached: true } => {
+        Step::Fetched { file, size, cached: false, from } => {
+            let from = from.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
+            format!("fetched {file}, {}{from}; its digest agrees", bytes(*size))
+        }
+        Step::Fetched { file, size, cached: true, .. } => {
             format!("{file}, {}, was in the cache; its digest agrees", bytes(*size))
         }
         Step::Rung { rung, version } => {

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use kladder_choose::catalog::{Gate, Who};
 use kladder_choose::pins::{Limits, Moves, Pins};
-use kladder_core::bring::fetch::Yards;
+use kladder_core::bring::fetch::makers;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::Route;
 use kladder_core::climb::{CodeStanding, CodeState, Prospect};
@@ -46,7 +46,7 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
         settings::ahead(&site, out)?;
         return Ok(ExitCode::SUCCESS);
     }
-    out.say(format!("\n{}", summary(&prospect, &desk.yards)))?;
+    out.say(format!("\n{}", summary(&prospect, &desk)))?;
     ahead(&prospect, &context.around.host, out)?;
     code_ahead(&code, out)?;
     settings::ahead(&site, out)?;
@@ -147,7 +147,7 @@ fn work(rung: &Rung) -> String {
     }
 }
 
-fn summary(prospect: &Prospect, yards: &Yards) -> String {
+fn summary(prospect: &Prospect, desk: &Desk) -> String {
     if prospect.fetch == 0 {
         let rungs = count(prospect.route.rungs.len(), "rung");
         return match prospect.from_cache {
@@ -155,8 +155,16 @@ fn summary(prospect: &Prospect, yards: &Yards) -> String {
             cached => format!("{rungs}; nothing to fetch, {} in the cache to unpack.", bytes(cached)),
         };
     }
-    let from =
-        yards.first().map_or_else(|| "No yard is known.".into(), |yard| format!("They come from {}.", yard.shown()));
+    let to_fetch = prospect.route.rungs.iter().filter(|rung| rung.to_fetch).filter_map(Rung::shelved);
+    let makers = makers(to_fetch.flat_map(|shelved| &shelved.artifacts), &desk.network);
+    let from = match (desk.yards.first(), makers.as_slice()) {
+        (None, []) => "No yard is known.".to_owned(),
+        (None, makers) => format!("They come from their makers: {}.", both(makers)),
+        (Some(yard), []) => format!("They come from {}.", yard.shown()),
+        (Some(yard), makers) => {
+            format!("They come from {}, and what it lacks from their makers: {}.", yard.shown(), both(makers))
+        }
+    };
     format!("{} {from}", weight(prospect))
 }
 

@@ -23,6 +23,7 @@ mod keeping;
 mod lending;
 mod mending;
 mod network;
+mod origins;
 mod output;
 mod pages;
 mod pieces;

@@ -71,8 +71,14 @@ fn unpack_one(outer: &Artifact, path: &InnerPath, into: &Path, observer: &dyn Ob
     files::create_folder(&beside)?;
     let mut unpacking = outer.unpack.inner[path].clone();
     unpacking.executable.extend(outer.unpack.executable.iter().cloned());
-    let inner =
-        Artifact { file: path.clone(), size, sha256: outer.sha256, unpacked: outer.unpacked, unpack: unpacking };
+    let inner = Artifact {
+        file: path.clone(),
+        size,
+        sha256: outer.sha256,
+        unpacked: outer.unpacked,
+        unpack: unpacking,
+        origins: Vec::new(),
+    };
     let content = Content::Whole(files::open(&packed)?);
     unpack([(content, &inner)], &beside, &Twins::default(), observer)
         .map_err(|source| InnerError::Unpack { path: path.clone(), source })?;

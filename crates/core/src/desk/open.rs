@@ -19,7 +19,7 @@ use crate::bring::fetch::{Network, NetworkError, Yards, at};
 use crate::climb::Site;
 use crate::host::survey::Host;
 use crate::host::tools::HostTools;
-use crate::settings::{Home, Settings};
+use crate::settings::{Home, OriginRules, Settings};
 
 /// Where a command is called, and what was said along with it.
 #[derive(Clone, Debug)]
@@ -199,7 +199,8 @@ impl Surroundings {
         let settings = self.home.settings()?;
         let catalogs = self.catalogs_of(&settings, Some(&ladder))?;
         let old = read_pins(&ladder.pins_path())?;
-        let network = Network::new(&settings.network)?;
+        let rules = if self.offline { OriginRules::none() } else { settings.origins.clone() };
+        let network = Network::new(&settings.network)?.asking(rules);
         let yards = self.yards_of(&settings, &catalogs, &network)?;
         Ok(Desk { surroundings: self.clone(), here: self.host.machine(), ladder, catalogs, old, yards, network })
     }

@@ -1,11 +1,13 @@
 //! The pins to go by: those on file where they fit, else new ones.
 
-use kladder_choose::catalog::{Gate, PinnedArtifact};
+use std::rc::Rc;
+
+use kladder_choose::catalog::{Definition, Gate, PinnedArtifact, Published, Release};
 use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
 
 use super::Desk;
 use crate::base::event::{Cancelled, Observer, check_cancelled};
-use crate::bring::fetch::Cache;
+use crate::bring::fetch::{Cache, size_of};
 use crate::climb::{Holder, PAUSE};
 use crate::host::system::package_holder;
 
@@ -84,16 +86,34 @@ impl Desk {
     /// Pins with the sizes that their definitions do not say: as pinned before, as in the cache, or as the first yard says
     /// that knows the file. One that nobody knows stays unknown.
     #[must_use]
-    pub fn sized(&self, pins: Pins) -> Pins {
+    pub fn sized(&self, chosen: Pins) -> Pins {
+        let pins = chosen.clone();
         let cache = Cache::new(&self.surroundings.home.artifacts);
         let before = |file: &PinnedArtifact| {
             let mut old = self.old.iter().flat_map(Pins::files);
             old.find(|old| old.sha256 == file.sha256).and_then(|old| old.size)
         };
-        pins.sized(&|file| {
+        chosen.sized(&|file| {
             let told = before(file).or_else(|| cache.size(&file.sha256));
-            told.or_else(|| self.yards.iter().find_map(|yard| yard.size(&file.file)))
+            let told = told.or_else(|| self.yards.iter().find_map(|yard| yard.size(&file.file)));
+            told.or_else(|| self.origins_of(&pins, file).iter().find_map(|url| size_of(url, &self.network)))
         })
+    }
+
+    /// Where the maker of a pinned file publishes it, as its definition says.
+    fn origins_of(&self, pins: &Pins, file: &PinnedArtifact) -> Vec<String> {
+        let definitions = pins.all().into_iter().filter_map(|(tool, _)| self.catalogs.tool(tool).ok()?);
+        let of = |definition: Rc<Definition>| {
+            let pieces =
+                |release: &Release| release.pieces.values().flat_map(|piece| piece.artifacts.clone()).collect();
+            let all = definition.releases.iter().flat_map(|release| {
+                let pieces: Vec<Published> = pieces(release);
+                release.artifacts.iter().cloned().chain(pieces).collect::<Vec<_>>()
+            });
+            let each = all.flat_map(|one| one.also.clone().into_iter().chain([one]));
+            each.filter(|one| one.sha256 == file.sha256).flat_map(|one| one.origins).collect::<Vec<_>>()
+        };
+        definitions.flat_map(of).collect()
     }
 
     /// The pins on the host's own tools that do not hold any more.

@@ -7,7 +7,7 @@ use kladder_choose::address::YardAddress;
 use kladder_choose::document::{DocumentError, Source};
 use toml::Spanned;
 
-use super::Manners;
+use super::{Manners, OriginRules};
 use crate::base::files;
 
 /// The folders of one user's Kite Ladder.
@@ -125,6 +125,7 @@ impl Home {
             cache: form.cache.map(|cache| self.config.join(cache)),
             yards: form.yards.iter().map(yard).collect::<Result<_, _>>()?,
             network,
+            origins: origins(&source, form.origins, form.mirrors)?,
             identity: form.identity,
             tell_commands: form.tell_commands,
         })
@@ -142,6 +143,8 @@ pub struct Settings {
     pub cache: Option<PathBuf>,
     /// How to treat the network.
     pub network: Manners,
+    /// Which origins may be asked, and where they are looked for instead.
+    pub origins: OriginRules,
     /// Who works here, for version control.
     pub identity: BTreeMap<String, String>,
     /// Whether wired shells tell who would bring a command that is not there.
@@ -157,10 +160,40 @@ struct Form {
     cache: Option<PathBuf>,
     #[serde(default)]
     network: Manners,
+    origins: Option<Spanned<OriginsForm>>,
+    #[serde(default)]
+    mirrors: BTreeMap<Spanned<String>, Spanned<String>>,
     #[serde(default)]
     identity: BTreeMap<String, String>,
     #[serde(default, rename = "tell-commands")]
     tell_commands: bool,
+}
+
+#[derive(serde::Deserialize)]
+#[serde(untagged, expecting = "here stands `true`, `false`, or a list of the hosts that may be asked")]
+enum OriginsForm {
+    Any(bool),
+    Hosts(Vec<String>),
+}
+
+/// Which origins may be asked. Mirrors begin and end like addresses, so that no other host is meant by accident.
+fn origins(
+    source: &Source,
+    form: Option<Spanned<OriginsForm>>,
+    mirrors: BTreeMap<Spanned<String>, Spanned<String>>,
+) -> Result<OriginRules, DocumentError> {
+    let hosts = match form.map(Spanned::into_inner) {
+        None | Some(OriginsForm::Any(true)) => None,
+        Some(OriginsForm::Any(false)) => Some(Vec::new()),
+        Some(OriginsForm::Hosts(hosts)) => Some(hosts),
+    };
+    let address = |text: &Spanned<String>| match YardAddress::new(text.get_ref(), std::path::Path::new("/")) {
+        Ok(YardAddress::Server(_)) if text.get_ref().ends_with('/') => Ok(text.get_ref().clone()),
+        Err(error) => Err(source.invalid(text.span(), error.to_string())),
+        Ok(_) => Err(source.invalid(text.span(), "a mirror is an address that ends with a slash".to_owned())),
+    };
+    let mirrors = mirrors.iter().map(|(from, to)| Ok((address(from)?, address(to)?)));
+    Ok(OriginRules { hosts, mirrors: mirrors.collect::<Result<_, DocumentError>>()? })
 }
 
 #[derive(serde::Deserialize)]

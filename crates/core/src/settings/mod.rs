@@ -16,6 +16,9 @@
 
 mod home;
 mod network;
+mod origins;
 
 pub use home::{Home, Settings};
 pub use network::{Manners, Rate, amount};
+pub use origins::OriginRules;
+pub(crate) use origins::host_of;

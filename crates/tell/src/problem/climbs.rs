@@ -258,7 +258,8 @@ fn route(error: &RouteError) -> Problem {
 fn fetch(error: &FetchError) -> Problem {
     match error {
         FetchError::NoYard { .. } => Problem::of(Code::NoYard, error)
-            .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog"),
+            .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog")
+            .next("`origins` in config.toml says which makers may be asked"),
         FetchError::AllFailed { attempts, .. } => {
             let code = if error.is_integrity() { Code::Integrity } else { Code::NoYard };
             let problem = attempts.iter().fold(Problem::of(code, error), tried);

@@ -5,6 +5,7 @@ mod command;
 mod first_start;
 mod fit_out;
 mod host;
+mod origin;
 mod published;
 mod says;
 
@@ -13,6 +14,7 @@ pub use command::{Command, CommandName, How, Variable, VariableName, Whose};
 pub use first_start::WrongChoice;
 pub use fit_out::FitOut;
 pub use host::{HostProbe, Spot};
+pub use origin::Origin;
 pub use published::{AbsoluteLinks, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
 
@@ -283,6 +285,7 @@ impl Release {
             for says in piece.into_iter().map(|(_, says)| says).chain([own]).chain(held).chain([whole]) {
                 artifact.settle(says, &version);
             }
+            artifact.locate(&version);
         };
         self.artifacts.iter_mut().for_each(|artifact| settle(artifact, None));
         for (name, piece) in &mut self.pieces {

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::Says;
+use super::{Origin, Says};
 use crate::catalog::{Conditions, Machine};
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
@@ -38,6 +38,10 @@ pub struct Published {
     pub unpacked: Option<u64>,
     /// How it becomes a folder; as it is where nobody says.
     pub unpack: Option<Unpacking>,
+    /// What it says itself of where its maker publishes it.
+    own: Vec<Origin>,
+    /// Where its maker publishes it: addresses of the file itself.
+    pub origins: Vec<String>,
     /// Further files that belong to it, unpacked beside it in this order.
     pub also: Vec<Published>,
 }
@@ -56,6 +60,8 @@ pub(super) struct PublishedForm {
     sha256: Digest,
     unpacked: Option<u64>,
     unpack: Option<Unpacking>,
+    #[serde(default, deserialize_with = "super::origin::origins")]
+    origins: Vec<Origin>,
     #[serde(default)]
     also: Vec<FurtherForm>,
 }
@@ -69,6 +75,8 @@ struct FurtherForm {
     sha256: Digest,
     unpacked: Option<u64>,
     unpack: Option<Unpacking>,
+    #[serde(default, deserialize_with = "super::origin::origins")]
+    origins: Vec<Origin>,
 }
 
 fn everywhere() -> Vec<Scope> {
@@ -99,21 +107,35 @@ pub(super) fn all(source: &Source, forms: Vec<Spanned<PublishedForm>>) -> Result
 
 impl Published {
     fn of(form: PublishedForm) -> Self {
-        let PublishedForm { scopes, facts, file, size, sha256, unpacked, unpack, also } = form;
+        let PublishedForm { scopes, facts, file, size, sha256, unpacked, unpack, origins: own, also } = form;
         let also = also.into_iter().map(Self::further).collect();
-        Self { scopes, facts, file, size, sha256, unpacked, unpack, also }
+        Self { scopes, facts, file, size, sha256, unpacked, unpack, own, origins: Vec::new(), also }
     }
 
     fn further(form: FurtherForm) -> Self {
-        let FurtherForm { file, size, sha256, unpacked, unpack } = form;
+        let FurtherForm { file, size, sha256, unpacked, unpack, origins: own } = form;
         let (scopes, facts) = (Vec::new(), Conditions::default());
-        Self { scopes, facts, file, size, sha256, unpacked, unpack, also: Vec::new() }
+        Self { scopes, facts, file, size, sha256, unpacked, unpack, own, origins: Vec::new(), also: Vec::new() }
+    }
+
+    /// Makes addresses of its origins, once all that say something were asked.
+    pub(super) fn locate(&mut self, version: &Version) {
+        let platform = self.scopes.first().map_or("any", Scope::as_str).to_owned();
+        self.locate_for(version, &platform);
+    }
+
+    fn locate_for(&mut self, version: &Version, platform: &str) {
+        self.origins = self.own.iter().map(|origin| origin.of(version, &self.file, platform)).collect();
+        self.also.iter_mut().for_each(|further| further.locate_for(version, platform));
     }
 
     /// Takes over what it does not say itself.
     pub(super) fn settle(&mut self, says: &Says, version: &Version) {
         if let Some(file) = says.file.as_ref().filter(|_| self.file.is_empty()) {
             self.file = file.at(version);
+        }
+        if self.own.is_empty() {
+            self.own.clone_from(&says.origins);
         }
         self.unpacked = self.unpacked.or(says.unpacked);
         self.unpack = self.unpack.take().or_else(|| says.unpack.clone());

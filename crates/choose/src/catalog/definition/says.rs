@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Deserializer};
 
-use super::FitOut;
 use super::command::{Command, CommandName, Variable, VariableName};
 use super::published::{Unpacking, patterns};
+use super::{FitOut, Origin};
 use crate::catalog::need::{Exclusion, Need};
 use crate::catalog::{Ask, DesktopEntry, Gate, Provides, Trial};
 use crate::names::{ToolName, is_plain};
@@ -52,6 +52,8 @@ pub struct Says {
     pub first_start: BTreeMap<InnerPath, String>,
     /// What the person may choose about those.
     pub choices: BTreeMap<String, Ask>,
+    /// Where its maker publishes artifacts that do not say it themselves.
+    pub origins: Vec<Origin>,
     /// What artifacts are called that do not say it themselves.
     pub file: Option<PathTemplate>,
     /// How artifacts become a folder that do not say it themselves.
@@ -106,6 +108,8 @@ macro_rules! table {
             first_start: std::collections::BTreeMap<crate::path::InnerPath, String>,
             #[serde(default)]
             choices: std::collections::BTreeMap<String, crate::catalog::Ask>,
+            #[serde(default, deserialize_with = "crate::catalog::definition::origin::origins")]
+            origins: Vec<crate::catalog::Origin>,
             file: Option<crate::template::PathTemplate>,
             unpack: Option<crate::catalog::Unpacking>,
             unpacked: Option<u64>,
@@ -136,6 +140,7 @@ macro_rules! table {
                     fit_outs: take(&mut self.fit_outs),
                     first_start: take(&mut self.first_start),
                     choices: take(&mut self.choices),
+                    origins: take(&mut self.origins),
                     file: self.file.take(),
                     unpack: self.unpack.take(),
                     unpacked: self.unpacked.take(),
@@ -173,6 +178,7 @@ impl Says {
         self.fit_outs.extend_from_slice(&part.fit_outs);
         named(&mut self.first_start, &part.first_start);
         named(&mut self.choices, &part.choices);
+        self.origins.extend_from_slice(&part.origins);
         self.file = part.file.clone().or_else(|| self.file.take());
         self.unpack = part.unpack.clone().or_else(|| self.unpack.take());
         self.unpacked = part.unpacked.or(self.unpacked);

@@ -134,6 +134,8 @@ pub enum Event {
         size: u64,
         /// It was in the cache and was only hashed again.
         cached: bool,
+        /// The yard or origin that it came from, as it may be shown; `None` for what was in the cache.
+        from: Option<String>,
     },
     /// The version stands on the shelf.
     Shelved {

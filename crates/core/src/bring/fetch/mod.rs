@@ -8,6 +8,7 @@ mod cache;
 mod course;
 mod folder;
 mod network;
+mod origin;
 mod receive;
 mod rehash;
 mod server;
@@ -15,6 +16,7 @@ mod yard;
 
 pub use cache::Cache;
 pub use network::{Network, NetworkError};
+pub use origin::{makers, size_of};
 pub use server::read_text;
 pub use yard::{Offer, Yard, YardError, Yards};
 
@@ -47,8 +49,8 @@ const GLANCE: Duration = Duration::from_millis(50);
 /// Why an artifact could not be brought in.
 #[derive(Debug, thiserror::Error)]
 pub enum FetchError {
-    /// Neither the settings nor the catalog name a yard.
-    #[error("no yard is known to fetch {file} from")]
+    /// Neither the settings nor the catalog name a yard, and no origin may be asked.
+    #[error("no yard or origin is known to fetch {file} from")]
     NoYard {
         /// The file.
         file: String,
@@ -130,19 +132,20 @@ pub fn fetch(
     onward: &mut dyn Onward,
     observer: &dyn Observer,
 ) -> Result<Fetched, FetchError> {
-    let fetched = |cached| Event::Fetched { file: artifact.file.to_string(), size: artifact.size, cached };
+    let fetched = |cached, from| Event::Fetched { file: artifact.file.to_string(), size: artifact.size, cached, from };
+    let yards: Yards = sources.yards.iter().cloned().chain(origin::of(artifact, sources.network)).collect();
     let mut waiting = false;
     let partial = loop {
         if sources.cache.seems_to_hold(artifact) {
             let path = sources.cache.path(&artifact.sha256);
             onward.whole(&path);
             if sources.cache.check(artifact, onward, observer)? {
-                observer.event(&fetched(true));
+                observer.event(&fetched(true, None));
                 return Ok(Fetched { path, cached: true });
             }
             onward.void();
         }
-        if sources.yards.is_empty() {
+        if yards.is_empty() {
             return Err(FetchError::NoYard { file: artifact.file.to_string() });
         }
         match sources.cache.partial(artifact)? {
@@ -154,8 +157,8 @@ pub fn fetch(
         }
         thread::sleep(GLANCE);
     };
-    let path = Transfer::begin(artifact, partial, sources.network, onward, observer)?.run(sources.yards)?;
-    observer.event(&fetched(false));
+    let (path, from) = Transfer::begin(artifact, partial, sources.network, onward, observer)?.run(&yards)?;
+    observer.event(&fetched(false, Some(from)));
     Ok(Fetched { path, cached: false })
 }
 

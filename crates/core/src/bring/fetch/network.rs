@@ -11,7 +11,7 @@ use ureq::http::Uri;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
 
 use crate::base::files::{self, Attach, FileError};
-use crate::settings::{Manners, Rate};
+use crate::settings::{Manners, OriginRules, Rate};
 
 /// Looking up an address and connecting to it takes no longer than this.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -46,6 +46,8 @@ pub struct Network {
     pub(super) patience: Duration,
     /// The pause before the first retry.
     pub(super) pause: Duration,
+    /// Which origins may be asked.
+    pub(super) origins: Arc<OriginRules>,
     at_once: Option<usize>,
     pace: Option<Arc<Pace>>,
 }
@@ -79,9 +81,16 @@ impl Network {
             retries: manners.retries,
             patience,
             pause: Duration::from_millis(300),
+            origins: Arc::default(),
             at_once: manners.at_once,
             pace: manners.rate.map(|rate| Arc::new(Pace::new(rate))),
         })
+    }
+
+    /// The same, asking origins as these rules have it.
+    #[must_use]
+    pub fn asking(self, rules: OriginRules) -> Self {
+        Self { origins: Arc::new(rules), ..self }
     }
 
     /// How many rungs are brought in at once: one more than there are cores, since one waits for its server or the disk.

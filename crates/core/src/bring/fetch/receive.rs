@@ -68,7 +68,7 @@ impl<'t> Transfer<'t> {
     }
 
     /// Tries yard after yard, again and again, as the course has it.
-    pub(super) fn run(mut self, yards: &[Arc<dyn Yard>]) -> Result<PathBuf, FetchError> {
+    pub(super) fn run(mut self, yards: &[Arc<dyn Yard>]) -> Result<(PathBuf, String), FetchError> {
         let (file, size) = (self.artifact.file.to_string(), self.artifact.size);
         let mut course = Course::new(yards.len(), self.network.retries, self.network.pause, seed(self.artifact));
         let (mut attempts, mut next) = (Vec::<Attempt>::new(), course.first());
@@ -81,7 +81,9 @@ impl<'t> Transfer<'t> {
             let (from, had) = (yard.shown(), self.got);
             self.observer.event(&Event::Fetching { file: file.clone(), size, had, from });
             let received = self.attempt(yard);
-            let Err(error) = self.kept_or_gone(received)? else { return Ok(self.partial.finish()?) };
+            let Err(error) = self.kept_or_gone(received)? else {
+                return Ok((self.partial.finish()?, yard.shown()));
+            };
             let what = outcome(&error, self.got.saturating_sub(had));
             next = course.after(what);
             if let Next::Try { yard: next, .. } = next {

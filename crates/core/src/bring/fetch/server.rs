@@ -46,13 +46,11 @@ impl Yard for Server {
     }
 
     fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
-        open_url(&self.address, artifact, from, &self.network)
+        open_at(&url_of(&self.address, &artifact.file), artifact, from, &self.network)
     }
 
     fn size(&self, file: &InnerPath) -> Option<u64> {
-        let url = url_of(&self.address, file);
-        let answer = self.network.agent(&url).head(&url).call().ok().filter(|answer| answer.status() == 200)?;
-        header(&answer, "content-length")?.parse().ok()
+        size_at(&url_of(&self.address, file), &self.network)
     }
 
     fn answers(&self, patience: Duration) -> bool {
@@ -76,8 +74,15 @@ pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
 
 type Answer = ureq::http::Response<ureq::Body>;
 
-fn open_url(address: &str, artifact: &Artifact, from: u64, network: &Network) -> Result<Offer, YardError> {
-    let answer = get(&url_of(address, &artifact.file), from, network)?;
+/// How large what is at an address is, in bytes; `None` where that is not told.
+pub(super) fn size_at(url: &str, network: &Network) -> Option<u64> {
+    let answer = network.agent(url).head(url).call().ok().filter(|answer| answer.status() == 200)?;
+    header(&answer, "content-length")?.parse().ok()
+}
+
+/// Opens an artifact at its own address.
+pub(super) fn open_at(url: &str, artifact: &Artifact, from: u64, network: &Network) -> Result<Offer, YardError> {
+    let answer = get(url, from, network)?;
     let from = if answer.status() == 206 {
         check_part(&answer, artifact, from)?;
         from

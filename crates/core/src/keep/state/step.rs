@@ -28,6 +28,9 @@ pub enum Step {
         size: u64,
         /// It was in the cache.
         cached: bool,
+        /// The yard or origin that it came from.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        from: Option<String>,
     },
     /// Work on a rung began.
     Rung {
@@ -104,7 +107,9 @@ impl Step {
     pub(super) fn of(event: &Event) -> Option<Self> {
         Some(match event {
             Event::YardFailed { yard, reason, .. } => Self::YardFailed { yard: yard.clone(), reason: reason.clone() },
-            Event::Fetched { file, size, cached } => Self::Fetched { file: file.clone(), size: *size, cached: *cached },
+            Event::Fetched { file, size, cached, from } => {
+                Self::Fetched { file: file.clone(), size: *size, cached: *cached, from: from.clone() }
+            }
             Event::Rung { key, rung, .. } => Self::Rung { rung: key.clone(), version: rung.version.clone() },
             Event::OnHost { copy } => Self::OnHost { file: copy.path().to_path_buf() },
             Event::Worked { work, rung, name, confined, output, took } => Self::Worked {

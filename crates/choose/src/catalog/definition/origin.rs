@@ -1,0 +1,70 @@
+//! Where a tool's maker publishes its files.
+//!
+//! ```toml
+//! origins = ["https://dist.skerrow.example/{version}/", "https://old.skerrow.example/get/{file}?for={platform}"]
+//! ```
+//!
+//! `{version}`, `{file}` and `{platform}` are filled in, each as it may stand in an address (RFC 3986, `unreserved`); the file's
+//! name follows at the end where the address does not say where it stands.
+
+use std::path::Path;
+
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use serde::{Deserialize, Deserializer};
+
+use crate::address::YardAddress;
+use crate::near::near;
+use crate::path::InnerPath;
+use crate::version::Version;
+
+/// What stays as it is; a path keeps its slashes.
+const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~').remove(b'/');
+
+/// What can be filled in.
+const HOLES: [&str; 3] = ["version", "file", "platform"];
+
+/// More than these are not asked for one file.
+const MOST: usize = 8;
+
+/// An address at which a maker publishes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Origin(String);
+
+impl Origin {
+    fn new(text: &str) -> Result<Self, String> {
+        let mut rest = text;
+        while let Some(at) = rest.find('{') {
+            let Some(end) = rest[at..].find('}') else { return Err(format!("in `{text}` a brace is open")) };
+            let hole = &rest[at + 1..at + end];
+            if !HOLES.contains(&hole) {
+                let meant = near(hole, HOLES).into_iter().next().unwrap_or_else(|| HOLES[0].to_owned());
+                return Err(format!("`{{{hole}}}` cannot be filled in; `{{{meant}}}` can"));
+            }
+            rest = &rest[at + end + 1..];
+        }
+        let plain = HOLES.iter().fold(text.to_owned(), |text, hole| text.replace(&format!("{{{hole}}}"), "x"));
+        match YardAddress::new(&plain, Path::new("/")) {
+            Ok(YardAddress::Server(_)) => Ok(Self(text.to_owned())),
+            Ok(YardAddress::Folder(_)) => Err(format!("`{text}`: an origin is an address with http:// or https://")),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+
+    /// The address of a file.
+    pub fn of(&self, version: &Version, file: &InnerPath, platform: &str) -> String {
+        let filled = |text: &str| utf8_percent_encode(text, PLAIN).to_string();
+        let whole =
+            if self.0.contains("{file}") { self.0.clone() } else { [self.0.trim_end_matches('/'), "/{file}"].concat() };
+        let values = [("version", version.as_str()), ("file", file.as_str()), ("platform", platform)];
+        values.iter().fold(whole, |text, (hole, value)| text.replace(&format!("{{{hole}}}"), &filled(value)))
+    }
+}
+
+/// A list of them, not too long.
+pub(in crate::catalog) fn origins<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Origin>, D::Error> {
+    let texts = Vec::<String>::deserialize(deserializer)?;
+    if texts.len() > MOST {
+        return Err(serde::de::Error::custom(format!("more than {MOST} origins are asked by nobody")));
+    }
+    texts.iter().map(|text| Origin::new(text)).collect::<Result<_, _>>().map_err(serde::de::Error::custom)
+}
