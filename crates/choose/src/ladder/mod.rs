@@ -68,6 +68,8 @@ pub struct Ladder {
     pub answers: BTreeMap<String, ToolName>,
     /// The command that the person wants to log in with; of the workstation's ladder only.
     pub login_shell: Option<CommandName>,
+    /// How the desktop should look.
+    pub look: Option<Look>,
     /// The SSH key that the person should have.
     pub ssh_key: Option<SshKey>,
     /// Further names under which commands of its rungs answer, by the name.
@@ -86,6 +88,22 @@ pub struct Ladder {
     pub aliases: BTreeMap<String, String>,
     /// A digest of everything in it that decides about pins.
     pub digest: Digest,
+}
+
+/// How a desktop looks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Look {
+    /// Light letters on dark ground.
+    Dark,
+    /// Dark letters on light ground.
+    Light,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct DesktopForm {
+    look: Look,
 }
 
 /// An SSH key that the person should have.
@@ -207,6 +225,7 @@ struct File {
     answers: BTreeMap<String, ToolName>,
     #[serde(default)]
     names: BTreeMap<CommandName, CommandName>,
+    desktop: Option<DesktopForm>,
     #[serde(rename = "ssh-key")]
     ssh_key: Option<SshKey>,
     code: Option<code::CodeForm>,
@@ -342,6 +361,7 @@ impl Ladder {
             wishes,
             answers: file.answers,
             names: file.names,
+            look: file.desktop.map(|desktop| desktop.look),
             ssh_key: file.ssh_key,
             login_shell: file.ladder.login_shell,
             choices: file.choices,

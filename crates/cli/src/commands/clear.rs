@@ -15,7 +15,7 @@ use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
 use crate::args::ClearOptions;
-use crate::commands::login;
+use crate::commands::{login, look};
 use crate::commands::{settings, wire};
 use crate::context::Context;
 use crate::person::is_present;
@@ -84,6 +84,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
 /// Takes out of the person's home what belongs to that which goes.
 fn leave_home(context: &Context, options: &ClearOptions, progress: &Progress, out: &Out) -> Result<(), Problem> {
     if options.all {
+        look::give_back(context)?;
         // Shells that read what is gone would not be harmed, but theirs are traces too.
         return wire::take_out(context, out, true).map(drop);
     }

@@ -15,7 +15,7 @@ use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::args::ClimbOptions;
-use crate::commands::{login, pin, settings, ssh_key, wire};
+use crate::commands::{login, look, pin, settings, ssh_key, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -78,6 +78,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         reach(context, out, options.yes)?;
     }
     login::tell(context, &desk.ladder, out)?;
+    look::see_to(context, &desk.ladder, options.yes || options.take_settings, out)?;
     ssh_key::see_to(context, &desk.ladder, changed, options.yes, out)?;
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })

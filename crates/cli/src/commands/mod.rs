@@ -11,6 +11,7 @@ mod help;
 mod landings;
 mod log;
 mod login;
+mod look;
 mod newer;
 mod pin;
 mod rehearse;

@@ -302,3 +302,49 @@ fn a_window_is_seen_to_come_up_on_a_display_that_nobody_sees() {
     let bare = sandbox.command(&["verify"]).env("PATH", sandbox.path("bin")).output().unwrap();
     assert!(sandbox.finished(bare).stdout.contains("there is no Xvfb here"));
 }
+
+/// With the system's own program, and a backend that is a file.
+#[test]
+fn the_desktop_is_dark_as_long_as_the_ladder_says_so() {
+    let sandbox = Sandbox::new();
+    let asked = |arguments: &[&str]| {
+        let mut command = std::process::Command::new("gsettings");
+        let command = command.args(arguments).env("HOME", sandbox.path("user")).env("GSETTINGS_BACKEND", "keyfile");
+        let ran = command.env("XDG_CONFIG_HOME", sandbox.path("user/.config")).output().ok()?;
+        ran.status.success().then(|| String::from_utf8_lossy(&ran.stdout).trim().to_owned())
+    };
+    let key = ["org.gnome.desktop.interface", "color-scheme"];
+    let now = || asked(&["get", key[0], key[1]]);
+    if now().is_none() {
+        return not_tested("this machine has no gsettings, or no schema for the desktop");
+    }
+    let ladder = |wanted: &str| {
+        let catalog = sandbox.path("catalog").display().to_string();
+        let text = format!("[ladder]\ncatalog = \"{catalog}\"\n{wanted}[rungs]\ntombolet = \"any\"\n");
+        sandbox.write("home/config/ladder.toml", &text);
+    };
+    fs::remove_file(sandbox.path("desk/ladder.toml")).unwrap();
+    let run = |arguments: &[&str]| {
+        let mut command = sandbox.command(arguments);
+        command.env("GSETTINGS_BACKEND", "keyfile").env("XDG_CONFIG_HOME", sandbox.path("user/.config"));
+        sandbox.finished(command.stdin(std::process::Stdio::null()).output().unwrap()).passed().stdout
+    };
+    let was = now();
+    ladder("[desktop]\nlook = \"dark\"\n");
+    assert!(run(&["climb"]).contains("`kladder climb --yes` lets it") && now() == was);
+    assert!(run(&["climb", "--yes"]).contains("is prefer-dark now"));
+    assert_eq!(now().as_deref(), Some("'prefer-dark'"));
+    assert!(!run(&["climb", "--yes"]).contains("desktop"));
+    // A person's own choice since then stays.
+    let _ = asked(&["set", key[0], key[1], "prefer-light"]);
+    for _ in 0..2 {
+        assert!(!run(&["climb", "--yes"]).contains("desktop") && now().as_deref() == Some("'prefer-light'"));
+    }
+    let _ = asked(&["set", key[0], key[1], "prefer-dark"]);
+    ladder("");
+    assert!(run(&["climb", "--yes"]).contains("again") && now() == was);
+    ladder("[desktop]\nlook = \"dark\"\n");
+    let _ = run(&["climb", "--yes"]);
+    let _ = run(&["clear", "--all", "--yes"]);
+    assert_eq!(now(), was);
+}

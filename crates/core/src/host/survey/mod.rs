@@ -63,6 +63,11 @@ pub struct Host {
 pub struct Environment(BTreeMap<OsString, OsString>);
 
 impl Environment {
+    /// All of them.
+    pub fn all(&self) -> impl Iterator<Item = (OsString, OsString)> + '_ {
+        self.0.iter().map(|(name, value)| (name.clone(), value.clone()))
+    }
+
     /// One of them.
     pub fn get(&self, name: &str) -> Option<&OsStr> {
         self.0.get(OsStr::new(name)).map(OsString::as_os_str)
