@@ -28,12 +28,11 @@ pub(super) fn see_to(context: &Context, ladder: &Ladder, agrees: bool, out: &Out
     };
     let asks = is_present(out) && !agrees;
     let confirm = || Confirm::new(question).with_default(true).with_render_config(look());
-    if !agrees && !(asks && asking(|| confirm().prompt()).unwrap_or(false)) {
-        return if asks {
-            Ok(())
-        } else {
-            out.say("The ladder would change how the desktop looks; `kladder climb --yes` lets it.")
-        };
+    if !agrees && !asks {
+        return out.say("The ladder would change how the desktop looks; `kladder climb --yes` lets it.");
+    }
+    if asks && !asking(|| confirm().prompt()).unwrap_or(false) {
+        return Ok(());
     }
     if desktop.apply(&state)? { out.say(format!("The look of the desktop {told}.")) } else { Ok(()) }
 }
