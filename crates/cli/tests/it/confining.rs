@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use kladder_pack::Entry;
 
-use crate::sandbox::Sandbox;
+use crate::sandbox::{Sandbox, not_tested};
 
 /// Tries everything that a set-up command should be kept from; its first argument is a folder of the person's.
 const HOSTILE: &str = r#"#!/bin/sh
@@ -190,4 +190,33 @@ fn no_escape_reaches_a_terminal_or_a_pipe() {
             assert!(!text.chars().any(|char| ('\u{80}'..'\u{a0}').contains(&char)), "{arguments:?}: {text:?}");
         }
     }
+}
+
+#[test]
+fn asking_the_host_for_a_version_does_no_harm() {
+    let can = Command::new("unshare").args(["--user", "--mount", "--pid", "--fork", "true"]).output();
+    if !can.is_ok_and(|output| output.status.success()) {
+        not_tested("this system cannot be counted on to keep a process from writing");
+        return;
+    }
+    let sandbox = Sandbox::new();
+    sandbox.write("user/secret", "yours");
+    let harm = format!(
+        "rm -f '{0}/secret'; echo x > '{0}/written'; echo own > own; cat own; echo 2.0",
+        sandbox.path("user").display()
+    );
+    let definition = format!(
+        "commands = {{ plank = \"plank\" }}\n[host]\ncommand = \"sh\"\nask = [\"-c\", {harm:?}]\nversion = '[0-9.]+'"
+    );
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], &definition);
+    sandbox.wish("plank = { host = \"only\" }");
+    fs::create_dir(sandbox.path("tmp")).unwrap();
+    let output = sandbox.command(&["pin"]).env("TMPDIR", sandbox.path("tmp")).output().unwrap();
+    let _ = sandbox.finished(output).passed();
+    assert_eq!(sandbox.read("user/secret"), "yours");
+    assert!(!sandbox.path("user/written").exists());
+    let pins = sandbox.read("desk/ladder.pinned.toml");
+    assert!(pins.contains("version = \"2.0\""), "its own folder it may write to: {pins}");
+    let left = fs::read_dir(sandbox.path("tmp")).unwrap().count();
+    assert_eq!(left, 0, "nothing is left among the temporary files");
 }

@@ -7,10 +7,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::Duration;
 
-use super::{Host, HostTool, Twice, Untold};
+use super::{Host, HostTool, SCRATCH, Twice, Untold};
 use kladder_launch::{COMMANDS, LADDERS, TABLE};
 
 use crate::base::event::Silent;
+use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process::{Ended, Setting, run};
 
 /// How long a tool may take to say its version.
@@ -104,23 +105,26 @@ fn search_path(host: &Host) -> OsString {
     std::env::join_paths(usual.map(|folder| host.root.join(folder))).unwrap_or_default()
 }
 
+/// Runs it shut in: what asks it comes out of a definition, and could be a command that does harm.
 fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, Untold> {
+    let not_run = |error: std::io::Error| Untold::NotRun { error: error.to_string() };
     let words: Vec<OsString> = std::iter::once(path.into()).chain(known.arguments.iter().map(Into::into)).collect();
-    let variables = [
-        ("PATH".into(), host.path.clone()),
-        ("HOME".into(), host.temporary.clone().into()),
-        ("LC_ALL".into(), "C".into()),
-    ];
+    let prefix = [SCRATCH, &std::process::id().to_string(), "-"].concat();
+    let own = tempfile::Builder::new().prefix(&prefix).tempdir_in(&host.temporary).map_err(not_run)?;
+    let folder = own.path();
+    let variables = [("PATH".into(), host.path.clone()), ("HOME".into(), folder.into()), ("LC_ALL".into(), "C".into())];
+    let cell = Cell { reads: Reads::Everything, writes: vec![folder.to_path_buf()], network: Network::None };
+    let encloser = host.encloser();
     let setting = Setting {
         run: &words,
         input: "",
-        folder: &host.temporary,
+        folder,
         variables: &variables,
         limit: LIMIT,
-        cell: None,
-        encloser: None,
+        cell: Some(&cell),
+        encloser: encloser.as_ref(),
     };
-    let ran = run(&setting, &Silent).map_err(|error| Untold::NotRun { error: error.to_string() })?;
+    let ran = run(&setting, &Silent).map_err(not_run)?;
     match ran.ended {
         Ended::TooLate => return Err(Untold::TooSlow { limit: LIMIT.as_secs() }),
         Ended::Cancelled => return Err(Untold::Interrupted),
