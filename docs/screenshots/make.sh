@@ -39,7 +39,9 @@ shot() {
         -e sh "$work/script" &
     terminal=$!
     if [ -n "$typed" ]; then
-        for key in $typed; do sleep 0.7; xdotool key "$key"; done
+        for key in $typed; do
+            case $key in pause) sleep 4 ;; *) sleep 0.7; xdotool key "$key" ;; esac
+        done
         typed=
         touch "$work/done"
     fi
@@ -50,7 +52,7 @@ shot() {
     wait $terminal 2>/dev/null || true
 }
 
-# keys STRING...: types into the terminal of the next shot, each after a moment.
+# keys STRING...: types into the terminal of the next shot, each after a moment; `pause` waits longer.
 typed=
 keys() { typed="$*"; }
 
@@ -60,7 +62,7 @@ shot survey kladder survey --root ../hosts/graphics-desk
 shot pin kladder pin
 shot route kladder route
 shot about kladder about tidlow
-keys Return n Return
+keys Return pause n Return
 shot climb kladder climb --accept-licence neapstone-terms
 shot verify kladder verify
 keys Return
