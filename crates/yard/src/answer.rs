@@ -45,6 +45,7 @@ fn respond(stream: &TcpStream, request: &Request, settings: &Settings, faults: &
         Some(Fault::Status(status)) => return plain(out, *status, ""),
         Some(Fault::Busy(seconds)) => return plain(out, 503, &format!("Retry-After: {seconds}\r\n")),
         Some(Fault::Circle) => return plain(out, 302, &format!("Location: {}\r\n", request.target)),
+        Some(Fault::SendsOn(address)) => return plain(out, 302, &format!("Location: {address}\r\n")),
         Some(Fault::Stall(time)) => std::thread::sleep(*time),
         _ => {}
     }

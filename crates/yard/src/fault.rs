@@ -29,6 +29,8 @@ pub enum Fault {
     NoParts,
     /// The client is sent back to where it is.
     Circle,
+    /// The client is sent to this address.
+    SendsOn(String),
 }
 
 /// A fault and where it applies.

@@ -1,7 +1,7 @@
 //! Files from where their makers publish them.
 
 use kladder_pack::Entry;
-use kladder_yard::Yard;
+use kladder_yard::{Fault, Rule, Settings, Yard};
 use snapbox::{assert_data_eq, str};
 
 use crate::sandbox::Sandbox;
@@ -89,4 +89,22 @@ fn a_maker_with_other_bytes_is_refused_and_yards_are_asked_first() {
     let yard = sandbox.path("yard").display().to_string();
     let _ = sandbox.run(&["climb", "--yard", &yard]).passed();
     assert_eq!(maker.requests(), asked);
+}
+
+#[test]
+fn a_maker_may_send_on_to_where_the_settings_allow() {
+    let (sandbox, maker) = published();
+    let elsewhere = format!("http://localhost:{}/get/1.0/plank.tar.gz", maker.url().rsplit(':').next().unwrap());
+    let rules = vec![Rule::new("plank.tar.gz", Fault::SendsOn(elsewhere))];
+    let settings = Settings { folder: sandbox.path("maker"), rules, ..Settings::default() };
+    let front = Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap();
+    sandbox.edit("catalog/tools/plank.toml", &maker.url(), &front.url());
+    sandbox.write("home/config/config.toml", "origins = [\"127.0.0.1\"]\n");
+    let refused = sandbox.run(&["climb"]);
+    let why = "it sends on to localhost, which `origins` in config.toml does not allow";
+    assert!(refused.code == 20 && refused.stderr.contains(why), "{}", refused.complaint());
+    assert_eq!(maker.requests(), 0);
+    sandbox.write("home/config/config.toml", "origins = [\"127.0.0.1\", \"localhost\"]\n");
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(maker.requests(), 1);
 }

@@ -10,6 +10,7 @@ mod folder;
 mod network;
 mod origin;
 mod receive;
+mod redirect;
 mod rehash;
 mod server;
 mod yard;

@@ -15,7 +15,6 @@ use crate::settings::{Manners, OriginRules, Rate};
 
 /// Looking up an address and connecting to it takes no longer than this.
 const CONNECT: Duration = Duration::from_secs(10);
-const REDIRECTS: u32 = 5;
 /// A yard must send this much in a second, over the time that it is waited for, or it counts as stalled.
 const SLOWEST: u64 = 512;
 /// A thread that nobody waits for any more ends this much later.
@@ -65,7 +64,7 @@ impl Network {
                 .timeout_connect(Some(CONNECT.min(patience)))
                 .timeout_recv_response(Some(patience + LATER))
                 .timeout_per_read(Some(patience + LATER))
-                .max_redirects(REDIRECTS)
+                .max_redirects(0)
                 .http_status_as_error(false)
                 .tls_config(TlsConfig::builder().root_certs(roots.clone()).build())
                 .user_agent(concat!("kladder/", env!("CARGO_PKG_VERSION")))

@@ -10,6 +10,7 @@ use kladder_choose::catalog::Artifact;
 use kladder_choose::path::InnerPath;
 
 use super::Network;
+use super::redirect::Bounds;
 use super::server::{open_at, size_at};
 use super::yard::{Offer, Yard, YardError};
 use crate::settings::host_of;
@@ -29,7 +30,7 @@ pub fn makers<'a>(artifacts: impl Iterator<Item = &'a Artifact>, network: &Netwo
 
 /// How large the file at an origin is, in bytes; `None` where it may not be asked, or does not tell.
 pub fn size_of(url: &str, network: &Network) -> Option<u64> {
-    size_at(&network.origins.address(url)?, network)
+    size_at(&network.origins.address(url)?, network, Bounds::As(&network.origins))
 }
 
 /// One file at its maker's.
@@ -45,11 +46,11 @@ impl Yard for Origin {
     }
 
     fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
-        open_at(&self.url, artifact, from, &self.network)
+        open_at(&self.url, artifact, from, &self.network, Bounds::As(&self.network.origins))
     }
 
     fn size(&self, _file: &InnerPath) -> Option<u64> {
-        size_at(&self.url, &self.network)
+        size_at(&self.url, &self.network, Bounds::As(&self.network.origins))
     }
 
     fn answers(&self, _patience: Duration) -> bool {

@@ -1,6 +1,6 @@
 //! A yard that is an HTTP server (RFC 9110).
 //!
-//! GET (HEAD for a size) with redirects followed, five at most; `Retry-After` as seconds or a date (RFC 9110, section 10.2.3). Status 404 and 410
+//! GET (HEAD for a size); `Retry-After` as seconds or a date (RFC 9110, section 10.2.3). Status 404 and 410
 //! mean that the file is not there, 416 that another part was sent than was asked for; any other one but 200 and 206 is told.
 
 use std::io::{self, Read};
@@ -13,6 +13,7 @@ use kladder_choose::path::InnerPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::Network;
+use super::redirect::{Bounds, follow};
 use super::yard::{Offer, Yard, YardError, check_size};
 
 /// What stays as it is in a segment of a URL's path (RFC 3986, `unreserved`).
@@ -46,11 +47,11 @@ impl Yard for Server {
     }
 
     fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
-        open_at(&url_of(&self.address, &artifact.file), artifact, from, &self.network)
+        open_at(&url_of(&self.address, &artifact.file), artifact, from, &self.network, Bounds::Anywhere)
     }
 
     fn size(&self, file: &InnerPath) -> Option<u64> {
-        size_at(&url_of(&self.address, file), &self.network)
+        size_at(&url_of(&self.address, file), &self.network, Bounds::Anywhere)
     }
 
     fn answers(&self, patience: Duration) -> bool {
@@ -66,23 +67,32 @@ impl Yard for Server {
 /// [`YardError`]; [`YardError::Text`] where there is more of it.
 pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
     const MOST: u64 = 1 << 20;
-    let (answer, mut text) = (get(url, 0, network)?, String::new());
+    let (answer, mut text) = (get(url, 0, network, Bounds::Anywhere)?, String::new());
     let got = answer.into_body().into_reader().take(MOST + 1).read_to_string(&mut text);
     got.map_err(|source| YardError::Broke { got: text.len() as u64, expected: MOST, source })?;
     if text.len() as u64 > MOST { Err(YardError::Text { most: MOST }) } else { Ok(text) }
 }
 
-type Answer = ureq::http::Response<ureq::Body>;
+pub(super) type Answer = ureq::http::Response<ureq::Body>;
 
 /// How large what is at an address is, in bytes; `None` where that is not told.
-pub(super) fn size_at(url: &str, network: &Network) -> Option<u64> {
-    let answer = network.agent(url).head(url).call().ok().filter(|answer| answer.status() == 200)?;
+pub(super) fn size_at(url: &str, network: &Network, bounds: Bounds<'_>) -> Option<u64> {
+    let answer = follow(url, network, bounds, |agent, url| agent.head(url).call()).ok()?;
+    if answer.status() != 200 {
+        return None;
+    }
     header(&answer, "content-length")?.parse().ok()
 }
 
 /// Opens an artifact at its own address.
-pub(super) fn open_at(url: &str, artifact: &Artifact, from: u64, network: &Network) -> Result<Offer, YardError> {
-    let answer = get(url, from, network)?;
+pub(super) fn open_at(
+    url: &str,
+    artifact: &Artifact,
+    from: u64,
+    network: &Network,
+    bounds: Bounds<'_>,
+) -> Result<Offer, YardError> {
+    let answer = get(url, from, network, bounds)?;
     let from = if answer.status() == 206 {
         check_part(&answer, artifact, from)?;
         from
@@ -100,7 +110,7 @@ fn url_of(address: &str, file: &InnerPath) -> String {
     format!("{address}/{}", segments.join("/"))
 }
 
-fn header<'a>(answer: &'a Answer, name: &str) -> Option<&'a str> {
+pub(super) fn header<'a>(answer: &'a Answer, name: &str) -> Option<&'a str> {
     answer.headers().get(name).and_then(|value| value.to_str().ok())
 }
 
@@ -116,14 +126,10 @@ fn check_part(answer: &Answer, artifact: &Artifact, from: u64) -> Result<(), Yar
 }
 
 /// Asks for a URL, from a position on.
-fn get(url: &str, from: u64, network: &Network) -> Result<Answer, YardError> {
-    let mut request = network.agent(url).get(url);
-    if from > 0 {
-        request = request.header("Range", format!("bytes={from}-"));
-    }
-    let answer = request.call().map_err(|error| match error {
-        ureq::Error::TooManyRedirects => YardError::Redirects,
-        error => unanswered(error.into_io()),
+fn get(url: &str, from: u64, network: &Network, bounds: Bounds<'_>) -> Result<Answer, YardError> {
+    let answer = follow(url, network, bounds, |agent, url| {
+        let request = agent.get(url);
+        if from > 0 { request.header("Range", format!("bytes={from}-")).call() } else { request.call() }
     })?;
     match answer.status().as_u16() {
         200 => Ok(answer),
@@ -135,7 +141,7 @@ fn get(url: &str, from: u64, network: &Network) -> Result<Answer, YardError> {
 }
 
 /// Why there is no answer at all.
-fn unanswered(source: io::Error) -> YardError {
+pub(super) fn unanswered(source: io::Error) -> YardError {
     match source.get_ref().and_then(|inner| inner.downcast_ref()) {
         Some(rustls::Error::InvalidCertificate(_)) => YardError::Distrusted { source },
         _ => YardError::Unreachable { source },

@@ -84,6 +84,12 @@ pub enum YardError {
     /// It sends from one address to the next without an end.
     #[error("it redirects without end")]
     Redirects,
+    /// It is an origin that sends on to a host that may not be asked.
+    #[error("it sends on to {host}, which `origins` in config.toml does not allow")]
+    SendsOn {
+        /// The host.
+        host: String,
+    },
     /// It has a file of that name, of another size.
     #[error("it offers {offered} bytes where {expected} are pinned")]
     OtherSize {
