@@ -33,6 +33,28 @@ const TELLING: [&str; 12] = [
     "SECURITYSESSIONID",
 ];
 
+/// The least that a command must know.
+pub(crate) struct Here {
+    pub(crate) folder: PathBuf,
+    /// The folder that `KLADDER_HOME` names.
+    root: Option<PathBuf>,
+    pub(crate) home: Home,
+}
+
+impl Here {
+    /// Reads the environment.
+    pub(crate) fn from_environment() -> Result<Self, Problem> {
+        let folder = env::current_dir()
+            .map_err(|error| Problem::new(Code::Failed, "the current folder cannot be told").why(error.to_string()))?;
+        let root = env::var_os("KLADDER_HOME").filter(|home| !home.is_empty()).map(|home| folder.join(home));
+        let home = match &root {
+            Some(root) => Home::within(root),
+            None => usual_home()?,
+        };
+        Ok(Self { folder, root, home })
+    }
+}
+
 /// Where a command is called.
 #[derive(Clone, Debug)]
 pub(crate) struct Context {
@@ -48,13 +70,7 @@ pub(crate) struct Context {
 impl Context {
     /// Reads the environment.
     pub(crate) fn from_environment(global: &Global) -> Result<Self, Problem> {
-        let folder = env::current_dir()
-            .map_err(|error| Problem::new(Code::Failed, "the current folder cannot be told").why(error.to_string()))?;
-        let root = env::var_os("KLADDER_HOME").filter(|home| !home.is_empty()).map(|home| folder.join(home));
-        let home = match &root {
-            Some(root) => Home::within(root),
-            None => usual_home()?,
-        };
+        let Here { folder, root, home } = Here::from_environment()?;
         // Settings that cannot be read are told of by whoever needs them.
         let shared = home.settings().ok().and_then(|settings| settings.cache);
         let home = Home { artifacts: shared.unwrap_or_else(|| home.artifacts.clone()), ..home };

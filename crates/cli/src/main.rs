@@ -19,6 +19,13 @@ fn main() -> ExitCode {
     if let Some(code) = enclosed::answer(std::env::args_os()) {
         return code.into();
     }
+    // A prompt asks this before each of its lines, and does not wait until a whole command line is built.
+    let asks = std::env::args_os().skip(1).eq(["vars", "--badge"]);
+    if asks
+        && let Ok(code) = context::Here::from_environment().and_then(|here| commands::badge(&here.home, &here.folder))
+    {
+        return code;
+    }
     // Held until the end: with it goes what the environment set.
     #[cfg(feature = "failpoints")]
     let _points = fail::FailScenario::setup();

@@ -38,6 +38,8 @@ use crate::args::{Arguments, Command};
 use crate::context::Context;
 use crate::render::Out;
 
+pub(crate) use vars::badge;
+
 /// Runs what was typed.
 pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> {
     let context = Context::from_environment(&arguments.global)?;

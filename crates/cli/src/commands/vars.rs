@@ -9,6 +9,7 @@ use std::process::ExitCode;
 use kladder_core::base::dialect::Dialect;
 use kladder_core::keep::landing::Landings;
 use kladder_core::keep::wired::Wired;
+use kladder_core::settings::Home;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::clean;
@@ -22,10 +23,7 @@ use super::run::not_climbed;
 
 pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result<ExitCode, Problem> {
     if options.badge {
-        // Nothing where no ladder counts: a prompt has no place for a sentence.
-        let badge = Wired::of(&context.around.home).badge(&context.around.folder);
-        let badge = badge.map_or_else(String::new, |badge| clean(&badge) + "\n");
-        return written(badge.as_bytes());
+        return badge(&context.around.home, &context.around.folder);
     }
     let path = context.around.ladder_path().ok_or_else(|| not_climbed(context))?;
     let landings = Landings::of(&context.around.home.ladders(), &path);
@@ -50,6 +48,12 @@ pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result
             Ok(ExitCode::SUCCESS)
         }
     }
+}
+
+/// Which ladder counts; nothing where none does: a prompt has no place for a sentence.
+pub(crate) fn badge(home: &Home, folder: &Path) -> Result<ExitCode, Problem> {
+    let badge = Wired::of(home).badge(folder);
+    written(badge.map_or_else(String::new, |badge| clean(&badge) + "\n").as_bytes())
 }
 
 /// The last of a name is the one that counts.
