@@ -18,7 +18,7 @@ use tempfile::NamedTempFile;
 use serde::{Deserialize, Serialize};
 
 use super::confine;
-use super::survey::SCRATCH;
+use super::survey::scratch;
 use crate::sys::{self, Cell, Confined, Kept, Network, Reads};
 
 /// The first argument of a call that is no user's.
@@ -53,8 +53,7 @@ pub(super) struct Way {
 
 /// How files of reports are called, so that those of killed processes are swept away with their scratch folders.
 fn report_in(folder: &Path) -> io::Result<NamedTempFile> {
-    let name = [SCRATCH, &std::process::id().to_string(), "-"].concat();
-    tempfile::Builder::new().prefix(&name).tempfile_in(folder)
+    tempfile::Builder::new().prefix(&scratch()).tempfile_in(folder)
 }
 
 impl Way {

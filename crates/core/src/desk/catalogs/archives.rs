@@ -17,7 +17,7 @@ use crate::base::event::Silent;
 use crate::base::files;
 use crate::bring::fetch::Cache;
 use crate::bring::intake::{IntakeError, unpack_files};
-use crate::host::survey::SCRATCH;
+use crate::host::survey::scratch;
 use crate::tasks::executable;
 use crate::tasks::{TaskError, launch::check_file};
 
@@ -89,7 +89,7 @@ impl Archives<'_> {
         let version = &release.version;
         let artifacts: Vec<Artifact> =
             artifacts.into_iter().map(|one| executable(&at.says.commands, version, one)).collect();
-        let prefix = format!("{SCRATCH}{}-", std::process::id());
+        let prefix = scratch();
         let Ok(folder) = tempfile::Builder::new().prefix(&prefix).tempdir_in(self.at_hand.temporary) else {
             return Vec::new();
         };

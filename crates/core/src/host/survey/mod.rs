@@ -89,6 +89,11 @@ impl std::fmt::Debug for Environment {
 /// How the names of what is made among temporary files begin; the number of the process that made it follows.
 pub(crate) const SCRATCH: &str = "kladder-check-";
 
+/// How the names of what this process makes there begin.
+pub(crate) fn scratch() -> String {
+    format!("{SCRATCH}{}-", std::process::id())
+}
+
 impl Host {
     /// The host with its commands in `path`, on the platform this program was built for.
     pub fn new(path: OsString, temporary: &Path) -> Self {

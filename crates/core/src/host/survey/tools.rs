@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::Duration;
 
-use super::{Host, HostTool, SCRATCH, Twice, Untold};
+use super::{Host, HostTool, Twice, Untold, scratch};
 use kladder_launch::{COMMANDS, LADDERS, TABLE};
 
 use crate::base::event::Silent;
@@ -109,8 +109,7 @@ fn search_path(host: &Host) -> OsString {
 fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, Untold> {
     let not_run = |error: std::io::Error| Untold::NotRun { error: error.to_string() };
     let words: Vec<OsString> = std::iter::once(path.into()).chain(known.arguments.iter().map(Into::into)).collect();
-    let prefix = [SCRATCH, &std::process::id().to_string(), "-"].concat();
-    let own = tempfile::Builder::new().prefix(&prefix).tempdir_in(&host.temporary).map_err(not_run)?;
+    let own = tempfile::Builder::new().prefix(&scratch()).tempdir_in(&host.temporary).map_err(not_run)?;
     let folder = own.path();
     let variables = [("PATH".into(), host.path.clone()), ("HOME".into(), folder.into()), ("LC_ALL".into(), "C".into())];
     let cell = Cell { reads: Reads::Everything, writes: vec![folder.to_path_buf()], network: Network::None };

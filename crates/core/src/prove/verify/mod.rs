@@ -32,7 +32,7 @@ use crate::base::files::{self, Attach, FileError};
 use crate::bring::shelf::Standing;
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process;
-use crate::host::survey::{Host, SCRATCH, answers};
+use crate::host::survey::{Host, SCRATCH, answers, scratch};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
@@ -89,7 +89,7 @@ impl<'b> Bench<'b> {
         observer: &'b dyn Observer,
     ) -> Result<Self, FileError> {
         sweep(&host.temporary);
-        let name = [SCRATCH, &std::process::id().to_string(), "-"].concat();
+        let name = scratch();
         let scratch = tempfile::Builder::new().prefix(&name).tempdir_in(&host.temporary);
         let scratch = scratch.on("make a folder in", &host.temporary)?;
         for folder in ["home", "tmp"] {
