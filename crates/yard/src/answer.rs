@@ -13,6 +13,18 @@ use crate::{Answered, Fault, Rule, Settings};
 /// A request's header may be this long, in bytes.
 const LONGEST_HEADER: usize = 16 * 1024;
 
+/// What answers for a folder, where it is there.
+const PAGES: [&str; 2] = ["index.json", "index.html"];
+
+/// What a file is (RFC 9110, section 8.3), by its name.
+fn kind_of(path: &Path) -> &'static str {
+    match path.extension().and_then(|ending| ending.to_str()) {
+        Some("json") => "application/json",
+        Some("html") => "text/html; charset=utf-8",
+        _ => "application/octet-stream",
+    }
+}
+
 struct Request {
     head_only: bool,
     /// The path as it was sent.
@@ -20,6 +32,7 @@ struct Request {
     path: String,
     range: Option<String>,
     if_range: Option<String>,
+    authorization: Option<String>,
 }
 
 /// Reads one request from `stream` and answers it.
@@ -46,10 +59,13 @@ fn respond(stream: &TcpStream, request: &Request, settings: &Settings, faults: &
         Some(Fault::Busy(seconds)) => return plain(out, 503, &format!("Retry-After: {seconds}\r\n")),
         Some(Fault::Circle) => return plain(out, 302, &format!("Location: {}\r\n", request.target)),
         Some(Fault::SendsOn(address)) => return plain(out, 302, &format!("Location: {address}\r\n")),
+        Some(Fault::Demands(who, _)) if request.authorization.as_ref() == Some(who) => {}
+        Some(Fault::Demands(_, how)) => return plain(out, 401, &format!("WWW-Authenticate: {how}\r\n")),
         Some(Fault::Stall(time)) => std::thread::sleep(*time),
         _ => {}
     }
-    let Some(file) = locate(&settings.folder, &request.path).and_then(|path| File::open(path).ok()) else {
+    let found = locate(&settings.folder, &request.path);
+    let Some((path, file)) = found.and_then(|path| Some((path.clone(), File::open(path).ok()?))) else {
         return plain(out, 404, "");
     };
     let size = file.metadata()?.len();
@@ -64,7 +80,7 @@ fn respond(stream: &TcpStream, request: &Request, settings: &Settings, faults: &
         (Some(part), Some(Fault::OtherPart(by))) => Some((part.start + by).min(size - 1)..size),
         (part, _) => part,
     };
-    send_head(out, size, part.as_ref(), &tag, fault)?;
+    send_head(out, size, part.as_ref(), &format!("{tag}\r\nContent-Type: {}", kind_of(&path)), fault)?;
     let status = if part.is_some() { 206 } else { 200 };
     if request.head_only {
         return Ok((status, 0));
@@ -114,11 +130,16 @@ fn understand(parsed: &httparse::Request<'_, '_>) -> Result<Request, u16> {
         let found = parsed.headers.iter().find(|header| header.name.eq_ignore_ascii_case(name));
         found.and_then(|header| std::str::from_utf8(header.value).ok()).map(str::to_owned)
     };
-    Ok(Request { head_only, target: target.to_owned(), path, range: header("range"), if_range: header("if-range") })
+    let (range, if_range, authorization) = (header("range"), header("if-range"), header("authorization"));
+    Ok(Request { head_only, target: target.to_owned(), path, range, if_range, authorization })
 }
 
-/// The file that a URL path names, if it is a plain file inside `folder`.
+/// The file that a URL path names, if it is a plain file inside `folder`; a path that ends with a slash names the page that
+/// is put there for it.
 fn locate(folder: &Path, path: &str) -> Option<PathBuf> {
+    if path.ends_with('/') {
+        return PAGES.iter().find_map(|page| locate(folder, &[path, page].concat()));
+    }
     let relative = Path::new(path.trim_start_matches('/'));
     if !relative.components().all(|part| matches!(part, Component::Normal(_))) {
         return None;
@@ -163,7 +184,7 @@ fn send_head(
     };
     let head = format!(
         "HTTP/1.1 {status}\r\nContent-Length: {length}\r\nETag: {tag}\r\nAccept-Ranges: bytes\r\n\
-         Content-Type: application/octet-stream\r\nConnection: close\r\n\r\n"
+         Connection: close\r\n\r\n"
     );
     out.write_all(head.as_bytes())
 }
@@ -205,6 +226,7 @@ fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<Sent> {
     let reason = match status {
         302 => "Found",
         400 => "Bad Request",
+        401 => "Unauthorized",
         404 => "Not Found",
         405 => "Method Not Allowed",
         416 => "Range Not Satisfiable",

@@ -29,6 +29,8 @@ pub enum Fault {
     NoParts,
     /// The client is sent back to where it is.
     Circle,
+    /// Only who sends this as `Authorization` is answered; others are told with `WWW-Authenticate` how (RFC 9110, section 11).
+    Demands(String, String),
     /// The client is sent to this address.
     SendsOn(String),
 }

@@ -1,7 +1,7 @@
 //! A small HTTP/1.1 server for a folder of artifacts (RFC 9110, RFC 9112), and for tests one that misbehaves on demand.
 //!
 //! It answers GET and HEAD for plain files, with a length and an entity tag, and single byte ranges. It lists no
-//! folder, follows no link out of the one it serves, and closes each connection after one answer: artifacts are few and
+//! folder by itself, follows no link out of the one it serves, and closes each connection after one answer: artifacts are few and
 //! large, and what is not kept alive cannot be left hanging.
 
 mod answer;

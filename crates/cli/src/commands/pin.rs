@@ -6,6 +6,7 @@ use std::time::Duration;
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Limits, Moves, OnHost, Pinned, Pins, Shift, shifts};
 use kladder_choose::version::Version;
+use kladder_core::base::event::chain;
 use kladder_core::desk::{Desk, write_pins};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
@@ -42,6 +43,7 @@ pub(super) fn report(desk: &Desk, pins: &Pins, why: &str, out: &Out) -> Result<(
     let path = desk.ladder.pins_path();
     out.value(&shapes::Pin::of(pins, desk.old.as_ref(), shapes::path(&path), changed))?;
     left_out(desk, pins, out)?;
+    unsized_files(desk, pins, out)?;
     let file = shown(&path);
     let moved = moves_between(desk.old.as_ref(), pins);
     if moved.iter().all(|moved| moved.now == moved.was) {
@@ -63,6 +65,18 @@ fn left_out(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
             std::iter::once(problem.what).chain(problem.why).collect::<Vec<_>>().join("; ")
         });
         out.say(format!("{} is optional, and left out: {}", styled(STRONG, tool), clean(&why)))?;
+    }
+    Ok(())
+}
+
+/// Tells whose size nobody told: a climb needs it.
+fn unsized_files(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
+    for (file, places) in desk.unsized_files(pins) {
+        out.say(format!("The size of {} is not known.", styled(STRONG, &file)))?;
+        for (place, error) in places {
+            let why = error.map_or_else(|| "it does not tell".to_owned(), |error| chain(&error));
+            out.say(format!("  {}: {}", clean(&place), clean(&why)))?;
+        }
     }
     Ok(())
 }

@@ -1,6 +1,7 @@
 //! From yards to the shelf: fetching, unpacking, and places that hold what was unpacked.
 
 pub mod fetch;
+pub mod index;
 pub mod inner;
 pub mod intake;
 pub mod shelf;

@@ -131,7 +131,7 @@ impl Site<'_> {
             CodeSource::Repository { address, at } => self.clone_into(address, at, new, observer),
             CodeSource::Archive { file, sha256, size, strip } => {
                 let cache = Cache::new(&self.home.artifacts);
-                let asked = || self.yards.iter().find_map(|yard| yard.size(file));
+                let asked = || self.yards.iter().find_map(|yard| yard.size(file).ok()?);
                 let size = size.or_else(|| cache.size(sha256)).or_else(asked);
                 let size = size.ok_or_else(|| WhyMissing::Failed(format!("no yard has {file}")))?;
                 let unpack = Unpacking { strip: *strip, ..Unpacking::default() };

@@ -16,6 +16,7 @@ use kladder_choose::pins::{Pins, PinsFileError};
 use super::catalogs::Folder;
 use super::ladders::{find_from, read_ladder, read_pins};
 use crate::bring::fetch::{Network, NetworkError, Yards, at};
+use crate::bring::index::Around;
 use crate::climb::Site;
 use crate::host::survey::Host;
 use crate::host::tools::HostTools;
@@ -189,6 +190,20 @@ impl Surroundings {
         Ok(())
     }
 
+    /// The way to servers, as the settings and the caller have it.
+    ///
+    /// # Errors
+    /// [`NetworkError`].
+    pub fn network(&self, settings: &Settings) -> Result<Network, NetworkError> {
+        let (environment, home) = (self.host.environment.clone(), self.host.person.clone());
+        let around = Around { environment, home, cache: self.home.cache.join("listed") };
+        let mut settings = settings.clone();
+        if self.offline {
+            settings.origins = OriginRules::none();
+        }
+        Ok(Network::new(&settings.network)?.asking(&settings, around))
+    }
+
     /// Opens everything.
     ///
     /// # Errors
@@ -199,8 +214,7 @@ impl Surroundings {
         let settings = self.home.settings()?;
         let catalogs = self.catalogs_of(&settings, Some(&ladder))?;
         let old = read_pins(&ladder.pins_path())?;
-        let rules = if self.offline { OriginRules::none() } else { settings.origins.clone() };
-        let network = Network::new(&settings.network)?.asking(rules);
+        let network = self.network(&settings)?;
         let yards = self.yards_of(&settings, &catalogs, &network)?;
         Ok(Desk { surroundings: self.clone(), here: self.host.machine(), ladder, catalogs, old, yards, network })
     }

@@ -1,13 +1,15 @@
 //! The pins to go by: those on file where they fit, else new ones.
 
+use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use kladder_choose::catalog::{Definition, Gate, PinnedArtifact, Published, Release};
 use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
+use kladder_choose::path::InnerPath;
 
 use super::Desk;
 use crate::base::event::{Cancelled, Observer, check_cancelled};
-use crate::bring::fetch::{Cache, size_of};
+use crate::bring::fetch::{Cache, YardError, Yards, origin};
 use crate::climb::{Holder, PAUSE};
 use crate::host::system::package_holder;
 
@@ -95,9 +97,26 @@ impl Desk {
         };
         chosen.sized(&|file| {
             let told = before(file).or_else(|| cache.size(&file.sha256));
-            let told = told.or_else(|| self.yards.iter().find_map(|yard| yard.size(&file.file)));
-            told.or_else(|| self.origins_of(&pins, file).iter().find_map(|url| size_of(url, &self.network)))
+            told.or_else(|| self.places_of(&pins, file).iter().find_map(|place| place.size(&file.file).ok()?))
         })
+    }
+
+    /// The files whose sizes stayed unknown, and why nobody told them: each place that was asked, with what it said.
+    pub fn unsized_files(&self, pins: &Pins) -> Vec<(InnerPath, Vec<(String, Option<YardError>)>)> {
+        let why = |file: &PinnedArtifact| {
+            let places = self.places_of(pins, file);
+            places.iter().map(|place| (place.shown(), place.size(&file.file).err())).collect()
+        };
+        let files: BTreeMap<&InnerPath, &PinnedArtifact> =
+            pins.files().filter(|file| file.size.is_none()).map(|file| (&file.file, file)).collect();
+        files.into_values().map(|file| (file.file.clone(), why(file))).collect()
+    }
+
+    /// Where a pinned file can be had, best first.
+    fn places_of(&self, pins: &Pins, file: &PinnedArtifact) -> Yards {
+        let origins = self.origins_of(pins, file);
+        let makers = origins.iter().filter_map(|text| origin(text, &file.file, &self.network));
+        self.yards.iter().cloned().chain(makers).collect()
     }
 
     /// Where the maker of a pinned file publishes it, as its definition says.

@@ -7,7 +7,9 @@ use kladder_choose::address::YardAddress;
 use kladder_choose::document::{DocumentError, Source};
 use toml::Spanned;
 
-use super::{Manners, OriginRules};
+use super::indexes::{IndexForm, indexes};
+use super::sign_in::{SignInForm, sign_ins};
+use super::{IndexSetting, Manners, OriginRules, SignIn};
 use crate::base::files;
 
 /// The folders of one user's Kite Ladder.
@@ -126,6 +128,8 @@ impl Home {
             yards: form.yards.iter().map(yard).collect::<Result<_, _>>()?,
             network,
             origins: origins(&source, form.origins, form.mirrors)?,
+            indexes: indexes(&source, form.indexes, &self.config)?,
+            sign_ins: sign_ins(&source, form.sign_ins, &self.config)?,
             identity: form.identity,
             tell_commands: form.tell_commands,
         })
@@ -145,6 +149,10 @@ pub struct Settings {
     pub network: Manners,
     /// Which origins may be asked, and where they are looked for instead.
     pub origins: OriginRules,
+    /// The indexes that may be asked, by the names that catalogs use.
+    pub indexes: BTreeMap<String, IndexSetting>,
+    /// How to sign in, by host.
+    pub sign_ins: BTreeMap<String, SignIn>,
     /// Who works here, for version control.
     pub identity: BTreeMap<String, String>,
     /// Whether wired shells tell who would bring a command that is not there.
@@ -163,6 +171,10 @@ struct Form {
     origins: Option<Spanned<OriginsForm>>,
     #[serde(default)]
     mirrors: BTreeMap<Spanned<String>, Spanned<String>>,
+    #[serde(default)]
+    indexes: BTreeMap<Spanned<String>, Spanned<IndexForm>>,
+    #[serde(default, rename = "sign-in")]
+    sign_ins: BTreeMap<Spanned<String>, Spanned<SignInForm>>,
     #[serde(default)]
     identity: BTreeMap<String, String>,
     #[serde(default, rename = "tell-commands")]

@@ -15,10 +15,14 @@
 //! ```
 
 mod home;
+mod indexes;
 mod network;
 mod origins;
+mod sign_in;
 
 pub use home::{Home, Settings};
+pub use indexes::{IndexKind, IndexSetting};
 pub use network::{Manners, Rate, amount};
 pub use origins::OriginRules;
-pub(crate) use origins::host_of;
+pub(crate) use origins::{authority_of, host_of};
+pub use sign_in::{Secret, SignIn};

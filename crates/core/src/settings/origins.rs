@@ -15,6 +15,17 @@ impl OriginRules {
         Self { hosts: Some(Vec::new()), mirrors: Vec::new() }
     }
 
+    /// Whether none may be asked at all, whatever their address.
+    pub(crate) fn is_none(&self) -> bool {
+        self.hosts.as_ref().is_some_and(Vec::is_empty)
+    }
+
+    /// The address to ask in the place of one that the settings name, so that it is allowed.
+    pub(crate) fn mirrored(&self, url: &str) -> String {
+        let mirrors = Self { hosts: None, mirrors: self.mirrors.clone() };
+        mirrors.address(url).unwrap_or_else(|| url.to_owned())
+    }
+
     /// The address to ask in the place of one; `None` where that is not allowed. A mirror is allowed because it is named.
     pub(crate) fn address(&self, url: &str) -> Option<String> {
         // The longest is the one that is meant.
@@ -39,6 +50,20 @@ pub(crate) fn host_of(url: &str) -> Option<&str> {
     }
 }
 
+/// The host of an address, and the host with the port where that is not the scheme's own; both in lower case.
+pub(crate) fn authority_of(url: &str) -> Option<(String, String)> {
+    let host = host_of(url)?.to_ascii_lowercase();
+    let (scheme, rest) = url.split_once("://")?;
+    let authority = rest.split(['/', '?', '#']).next()?.rsplit('@').next()?;
+    let port = authority.rsplit(']').next()?.rsplit_once(':').map(|(_, port)| port);
+    let usual = if scheme == "https" { "443" } else { "80" };
+    let whole = match port.filter(|port| !port.is_empty() && *port != usual) {
+        Some(port) => format!("{host}:{port}"),
+        None => host.clone(),
+    };
+    Some((host, whole))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -59,5 +84,8 @@ mod tests {
         assert_eq!(asked("https://evil.example/?dist.skerrow.example"), None);
         assert_eq!(OriginRules::none().address("https://dist.skerrow.example/"), None);
         assert!(OriginRules::default().address("https://[::1]:80/a").is_some());
+        let whole = |url: &str| authority_of(url).unwrap().1;
+        assert_eq!(whole("https://u:p@DIST.example:443/a:1"), "dist.example");
+        assert_eq!((whole("http://dist.example:443"), whole("http://[::1]:80/")), ("dist.example:443".to_owned(), "::1".to_owned()));
     }
 }

@@ -4,6 +4,8 @@
 //! origins = ["https://dist.skerrow.example/{version}/", "https://old.skerrow.example/get/{file}?for={platform}"]
 //! ```
 //!
+//! An index that the settings name is asked where a file of a project lies: `"index:wheels/tide-lint"`.
+//!
 //! `{version}`, `{file}` and `{platform}` are filled in, each as it may stand in an address (RFC 3986, `unreserved`); the file's
 //! name follows at the end where the address does not say where it stands.
 
@@ -13,6 +15,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::{Deserialize, Deserializer};
 
 use crate::address::YardAddress;
+use crate::names::is_plain;
 use crate::near::near;
 use crate::path::InnerPath;
 use crate::version::Version;
@@ -22,6 +25,15 @@ const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_'
 
 /// What can be filled in.
 const HOLES: [&str; 3] = ["version", "file", "platform"];
+
+/// How an origin begins that an index knows.
+const INDEX: &str = "index:";
+
+/// Whether a text can be what an index calls something: a name, or names with slashes between them.
+fn is_project(text: &str) -> bool {
+    let fits = |c: char| c.is_ascii_alphanumeric() || "._+-@{}:".contains(c);
+    text.split('/').all(|part| !part.is_empty() && part != "." && part != ".." && part.chars().all(fits))
+}
 
 /// More than these are not asked for one file.
 const MOST: usize = 8;
@@ -42,6 +54,11 @@ impl Origin {
             }
             rest = &rest[at + end + 1..];
         }
+        if let Some(rest) = text.strip_prefix(INDEX) {
+            let project = rest.split_once('/').filter(|(index, project)| is_plain(index) && is_project(project));
+            let wrong = || format!("`{text}`: write `index:NAME/PROJECT`, with a name from `[indexes]` in config.toml");
+            return project.map(|_| Self(text.to_owned())).ok_or_else(wrong);
+        }
         let plain = HOLES.iter().fold(text.to_owned(), |text, hole| text.replace(&format!("{{{hole}}}"), "x"));
         match YardAddress::new(&plain, Path::new("/")) {
             Ok(YardAddress::Server(_)) => Ok(Self(text.to_owned())),
@@ -52,6 +69,10 @@ impl Origin {
 
     /// The address of a file.
     pub fn of(&self, version: &Version, file: &InnerPath, platform: &str) -> String {
+        if self.0.starts_with(INDEX) {
+            let values = [("version", version.as_str()), ("platform", platform)];
+            return values.iter().fold(self.0.clone(), |text, (hole, value)| text.replace(&format!("{{{hole}}}"), value));
+        }
         let filled = |text: &str| utf8_percent_encode(text, PLAIN).to_string();
         let whole =
             if self.0.contains("{file}") { self.0.clone() } else { [self.0.trim_end_matches('/'), "/{file}"].concat() };

@@ -47,8 +47,9 @@ impl Yard for Folder {
         artifact.file.below(&self.0).is_file()
     }
 
-    fn size(&self, file: &InnerPath) -> Option<u64> {
-        fs::metadata(file.below(&self.0)).ok().filter(fs::Metadata::is_file).map(|meta| meta.len())
+    fn size(&self, file: &InnerPath) -> Result<Option<u64>, YardError> {
+        let meta = fs::metadata(file.below(&self.0)).ok().filter(fs::Metadata::is_file);
+        meta.map(|meta| Some(meta.len())).ok_or(YardError::NotThere)
     }
 
     fn is_here(&self) -> bool {

@@ -6,6 +6,7 @@
 
 mod cache;
 mod course;
+mod document;
 mod folder;
 mod network;
 mod origin;
@@ -13,12 +14,16 @@ mod receive;
 mod redirect;
 mod rehash;
 mod server;
+mod sign_in;
 mod yard;
 
 pub use cache::Cache;
+pub use document::{Document, Reading, read_text};
 pub use network::{Network, NetworkError};
-pub use origin::{makers, size_of};
-pub use server::read_text;
+pub use origin::{makers, origin};
+pub use sign_in::SignInError;
+pub(in crate::bring) use redirect::resolved;
+pub(in crate::bring) use sign_in::Authorization;
 pub use yard::{Offer, Yard, YardError, Yards};
 
 use std::path::{Path, PathBuf};

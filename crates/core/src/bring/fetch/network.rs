@@ -10,8 +10,13 @@ use std::time::{Duration, Instant};
 use ureq::http::Uri;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
 
+use super::document::{Document, Reading};
+use super::redirect::Bounds;
+use super::sign_in::SignIns;
+use super::yard::YardError;
 use crate::base::files::{self, Attach, FileError};
-use crate::settings::{Manners, OriginRules, Rate};
+use crate::bring::index::{Around, Indexes};
+use crate::settings::{Manners, OriginRules, Rate, Settings};
 
 /// Looking up an address and connecting to it takes no longer than this.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -46,7 +51,11 @@ pub struct Network {
     /// The pause before the first retry.
     pub(super) pause: Duration,
     /// Which origins may be asked.
-    pub(super) origins: Arc<OriginRules>,
+    pub(in crate::bring) origins: Arc<OriginRules>,
+    /// Which indexes there are.
+    pub(in crate::bring) indexes: Arc<Indexes>,
+    /// Who signs in where.
+    pub(super) sign_ins: Arc<SignIns>,
     at_once: Option<usize>,
     pace: Option<Arc<Pace>>,
 }
@@ -81,15 +90,31 @@ impl Network {
             patience,
             pause: Duration::from_millis(300),
             origins: Arc::default(),
+            indexes: Arc::default(),
+            sign_ins: Arc::default(),
             at_once: manners.at_once,
             pace: manners.rate.map(|rate| Arc::new(Pace::new(rate))),
         })
     }
 
-    /// The same, asking origins as these rules have it.
+    /// The same, asking origins and indexes as the settings have it, and signing in as the caller's.
     #[must_use]
-    pub fn asking(self, rules: OriginRules) -> Self {
-        Self { origins: Arc::new(rules), ..self }
+    pub fn asking(self, settings: &Settings, around: Around) -> Self {
+        let sign_ins = SignIns::new(settings.sign_ins.clone(), around.environment.clone(), around.home.clone());
+        Self {
+            origins: Arc::new(settings.origins.clone()),
+            indexes: Arc::new(Indexes::new(settings.indexes.clone(), around)),
+            sign_ins: Arc::new(sign_ins),
+            ..self
+        }
+    }
+
+    /// Reads what an index answers.
+    ///
+    /// # Errors
+    /// [`YardError`].
+    pub(in crate::bring) fn read_of_index(&self, url: &str, reading: Reading<'_>) -> Result<Document, YardError> {
+        super::document::read(url, reading, self, Bounds::As(&self.origins))
     }
 
     /// How many rungs are brought in at once: one more than there are cores, since one waits for its server or the disk.

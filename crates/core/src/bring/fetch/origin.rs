@@ -12,48 +12,118 @@ use kladder_choose::path::InnerPath;
 use super::Network;
 use super::redirect::Bounds;
 use super::server::{open_at, size_at};
-use super::yard::{Offer, Yard, YardError};
+use super::yard::{Offer, Yard, YardError, check_size};
+use crate::bring::index::{IndexError, Listed};
 use crate::settings::host_of;
 
 /// The origins of an artifact that may be asked, in their order.
 pub(super) fn of(artifact: &Artifact, network: &Network) -> Vec<Arc<dyn Yard>> {
-    let addresses = artifact.origins.iter().filter_map(|url| network.origins.address(url));
-    addresses.map(|url| Arc::new(Origin { url, network: network.clone() }) as Arc<dyn Yard>).collect()
+    artifact.origins.iter().filter_map(|text| origin(text, &artifact.file, network)).collect()
 }
 
-/// The hosts of makers that may be asked for some artifacts, sorted.
+/// The makers that may be asked for some artifacts: hosts and indexes, sorted.
 pub fn makers<'a>(artifacts: impl Iterator<Item = &'a Artifact>, network: &Network) -> Vec<String> {
-    let addresses = artifacts.flat_map(|artifact| &artifact.origins).filter_map(|url| network.origins.address(url));
-    let hosts: BTreeSet<String> = addresses.filter_map(|url| host_of(&url).map(str::to_owned)).collect();
-    hosts.into_iter().collect()
+    let origins = artifacts.flat_map(|artifact| {
+        artifact.origins.iter().filter_map(|text| Origin::new(text, &artifact.file, network)).collect::<Vec<_>>()
+    });
+    let makers: BTreeSet<String> = origins.map(|origin| origin.maker()).collect();
+    makers.into_iter().collect()
 }
 
-/// How large the file at an origin is, in bytes; `None` where it may not be asked, or does not tell.
-pub fn size_of(url: &str, network: &Network) -> Option<u64> {
-    size_at(&network.origins.address(url)?, network, Bounds::As(&network.origins))
+/// An origin of a file; `None` where it may not be asked.
+pub fn origin(text: &str, file: &InnerPath, network: &Network) -> Option<Arc<dyn Yard>> {
+    Some(Arc::new(Origin::new(text, file, network)?))
 }
 
 /// One file at its maker's.
 #[derive(Clone, Debug)]
 struct Origin {
-    url: String,
+    place: Place,
     network: Network,
+}
+
+/// Where it is.
+#[derive(Clone, Debug)]
+enum Place {
+    At(String),
+    /// Wherever an index says that this file of a project is.
+    Listed { index: String, project: String, file: String },
+}
+
+impl Origin {
+    /// `None` where it may not be asked.
+    fn new(text: &str, file: &InnerPath, network: &Network) -> Option<Self> {
+        let place = match text.strip_prefix("index:").map(|rest| rest.split_once('/').unwrap_or((rest, ""))) {
+            Some(_) if network.origins.is_none() => return None,
+            Some((index, project)) => {
+                let file = file.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+                Place::Listed { index: index.to_owned(), project: project.to_owned(), file }
+            }
+            None => Place::At(network.origins.address(text)?),
+        };
+        Some(Self { place, network: network.clone() })
+    }
+
+    /// Whoever publishes there, as a person knows it.
+    fn maker(&self) -> String {
+        match &self.place {
+            Place::At(url) => host_of(url).unwrap_or_default().to_owned(),
+            Place::Listed { index, .. } => format!("the index {index}"),
+        }
+    }
+
+    /// What its index says of it.
+    fn listed(&self) -> Result<Option<Listed>, YardError> {
+        let Place::Listed { index, project, file } = &self.place else { return Ok(None) };
+        let all = self.network.indexes.listed(index, project, Some(file), &self.network).map_err(Box::new)?;
+        let known = all.iter().find(|listed| listed.file == *file).ok_or(YardError::NotThere)?;
+        let url = self.network.origins.address(&known.url);
+        // The host of an index that the settings name is one that may be asked.
+        let url = url.or_else(|| self.network.indexes.is_at(index, &known.url).then(|| known.url.clone()));
+        let host = || host_of(&known.url).unwrap_or_default().to_owned();
+        let url = url.ok_or_else(|| YardError::SendsOn { host: host() })?;
+        Ok(Some(Listed { url, ..known.clone() }))
+    }
+
+    fn url(&self) -> Result<String, YardError> {
+        match (&self.place, self.listed()?) {
+            (_, Some(listed)) => Ok(listed.url),
+            (Place::At(url), None) => Ok(url.clone()),
+            (Place::Listed { .. }, None) => Err(YardError::NotThere),
+        }
+    }
 }
 
 impl Yard for Origin {
     fn shown(&self) -> String {
-        without_password(&self.url)
+        match &self.place {
+            Place::At(url) => without_password(url),
+            Place::Listed { index, project, .. } => format!("{project} in the index {index}"),
+        }
     }
 
     fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
-        open_at(&self.url, artifact, from, &self.network, Bounds::As(&self.network.origins))
+        if let Some(listed) = self.listed()? {
+            if let Some(digest) = listed.sha256().filter(|digest| *digest != artifact.sha256) {
+                let error = IndexError::OtherDigest { listed: digest, expected: artifact.sha256 };
+                return Err(YardError::Index(Box::new(error)));
+            }
+            listed.size.map_or(Ok(()), |size| check_size(size, artifact))?;
+        }
+        open_at(&self.url()?, artifact, from, &self.network, Bounds::As(&self.network.origins))
     }
 
-    fn size(&self, _file: &InnerPath) -> Option<u64> {
-        size_at(&self.url, &self.network, Bounds::As(&self.network.origins))
+    fn size(&self, _file: &InnerPath) -> Result<Option<u64>, YardError> {
+        match self.listed()?.and_then(|listed| listed.size) {
+            Some(size) => Ok(Some(size)),
+            None => size_at(&self.url()?, &self.network, Bounds::As(&self.network.origins)),
+        }
     }
 
     fn answers(&self, _patience: Duration) -> bool {
-        host_of(&self.url).is_some_and(|host| (host, 443).to_socket_addrs().is_ok())
+        match &self.place {
+            Place::At(url) => host_of(url).is_some_and(|host| (host, 443).to_socket_addrs().is_ok()),
+            Place::Listed { .. } => true,
+        }
     }
 }

@@ -3,9 +3,11 @@
 use fluent_uri::{Uri, UriRef};
 
 use super::Network;
+use super::document::Final;
 use super::server::{Answer, header, unanswered};
+use super::sign_in::Authorization;
 use super::yard::YardError;
-use crate::settings::{OriginRules, host_of};
+use crate::settings::{OriginRules, authority_of, host_of};
 
 /// How many are followed.
 const MOST: usize = 5;
@@ -31,30 +33,75 @@ impl Bounds<'_> {
     }
 }
 
-/// Asks an address, and those that it sends on to.
+/// What is asked of an address.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Question<'q> {
+    /// Only what is there, not the bytes.
+    pub(super) head: bool,
+    /// From this byte on.
+    pub(super) from: u64,
+    /// Which kinds of content would do (RFC 9110, section 12.5.1).
+    pub(super) accept: Option<&'q str>,
+    /// Who asks, where the settings do not say so.
+    pub(super) authorization: Option<&'q Authorization>,
+}
+
+impl Question<'_> {
+    fn put(self, agent: &ureq::Agent, url: &str, who: Option<&Authorization>) -> Result<Answer, ureq::Error> {
+        let mut request = if self.head { agent.head(url) } else { agent.get(url) };
+        if self.from > 0 {
+            request = request.header("Range", format!("bytes={}-", self.from));
+        }
+        if let Some(accept) = self.accept {
+            request = request.header("Accept", accept);
+        }
+        if let Some(who) = who {
+            request = request.header("Authorization", who.value());
+        }
+        request.call()
+    }
+}
+
+/// Asks an address, and those that it sends on to. Where a host sends on to another one nobody signs in.
 ///
 /// # Errors
 /// [`YardError`]; a status that is an error is none.
 pub(super) fn follow(
     url: &str,
+    question: Question<'_>,
     network: &Network,
     bounds: Bounds<'_>,
-    ask: impl Fn(&ureq::Agent, &str) -> Result<Answer, ureq::Error>,
 ) -> Result<Answer, YardError> {
-    let mut url = url.to_owned();
+    let failed = |source| YardError::SignIn { host: host_of(url).unwrap_or_default().to_owned(), source };
+    let own = network.sign_ins.at(url).map_err(failed)?;
+    let (place, mut url) = (authority_of(url), url.to_owned());
     for _ in 0..=MOST {
-        let answer = ask(network.agent(&url), &url).map_err(|error| unanswered(error.into_io()))?;
+        let is_same = authority_of(&url) == place;
+        let who = question.authorization.or(own.as_ref()).filter(|_| is_same);
+        let answer = question.put(network.agent(&url), &url, who).map_err(|error| unanswered(error.into_io()))?;
         let sends_on = matches!(answer.status().as_u16(), 301 | 302 | 303 | 307 | 308);
         match header(&answer, "location").filter(|_| sends_on).and_then(|to| resolved(&url, to)) {
+            // A connection that nobody can listen to does not become one that anybody can.
+            Some(next) if who.is_some() && url.starts_with("https:") && next.starts_with("http:") => {
+                return Err(YardError::Bares { host: host_of(&next).unwrap_or_default().to_owned() });
+            }
             Some(next) => url = bounds.step(&url, next)?,
-            None => return Ok(answer),
+            None if answer.status() == 401 => {
+                let host = host_of(&url).unwrap_or_default().to_owned();
+                return Err(YardError::WhoAsks { host, told: who.is_some() });
+            }
+            None => {
+                let mut answer = answer;
+                answer.extensions_mut().insert(Final(url));
+                return Ok(answer);
+            }
         }
     }
     Err(YardError::Redirects)
 }
 
 /// A reference seen from an address (RFC 3986, section 5.2); `None` where it is none, or leads out of HTTP.
-fn resolved(base: &str, reference: &str) -> Option<String> {
+pub(in crate::bring) fn resolved(base: &str, reference: &str) -> Option<String> {
     let base = Uri::parse(base).ok()?;
     let next = UriRef::parse(reference).ok()?.resolve_against(&base.strip_fragment()).ok()?;
     matches!(next.scheme().as_str(), "http" | "https").then(|| next.strip_fragment().as_str().to_owned())

@@ -3,7 +3,7 @@
 //! GET (HEAD for a size); `Retry-After` as seconds or a date (RFC 9110, section 10.2.3). Status 404 and 410
 //! mean that the file is not there, 416 that another part was sent than was asked for; any other one but 200 and 206 is told.
 
-use std::io::{self, Read};
+use std::io;
 use std::net::{TcpStream, ToSocketAddrs};
 use std::time::Duration;
 
@@ -13,7 +13,7 @@ use kladder_choose::path::InnerPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::Network;
-use super::redirect::{Bounds, follow};
+use super::redirect::{Bounds, Question, follow};
 use super::yard::{Offer, Yard, YardError, check_size};
 
 /// What stays as it is in a segment of a URL's path (RFC 3986, `unreserved`).
@@ -50,7 +50,7 @@ impl Yard for Server {
         open_at(&url_of(&self.address, &artifact.file), artifact, from, &self.network, Bounds::Anywhere)
     }
 
-    fn size(&self, file: &InnerPath) -> Option<u64> {
+    fn size(&self, file: &InnerPath) -> Result<Option<u64>, YardError> {
         size_at(&url_of(&self.address, file), &self.network, Bounds::Anywhere)
     }
 
@@ -61,27 +61,12 @@ impl Yard for Server {
     }
 }
 
-/// Reads a small text from an address, one MiB at most.
-///
-/// # Errors
-/// [`YardError`]; [`YardError::Text`] where there is more of it.
-pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
-    const MOST: u64 = 1 << 20;
-    let (answer, mut text) = (get(url, 0, network, Bounds::Anywhere)?, String::new());
-    let got = answer.into_body().into_reader().take(MOST + 1).read_to_string(&mut text);
-    got.map_err(|source| YardError::Broke { got: text.len() as u64, expected: MOST, source })?;
-    if text.len() as u64 > MOST { Err(YardError::Text { most: MOST }) } else { Ok(text) }
-}
-
 pub(super) type Answer = ureq::http::Response<ureq::Body>;
 
 /// How large what is at an address is, in bytes; `None` where that is not told.
-pub(super) fn size_at(url: &str, network: &Network, bounds: Bounds<'_>) -> Option<u64> {
-    let answer = follow(url, network, bounds, |agent, url| agent.head(url).call()).ok()?;
-    if answer.status() != 200 {
-        return None;
-    }
-    header(&answer, "content-length")?.parse().ok()
+pub(super) fn size_at(url: &str, network: &Network, bounds: Bounds<'_>) -> Result<Option<u64>, YardError> {
+    let answer = get(url, Question { head: true, ..Question::default() }, network, bounds)?;
+    Ok(header(&answer, "content-length").and_then(|text| text.parse().ok()))
 }
 
 /// Opens an artifact at its own address.
@@ -92,7 +77,19 @@ pub(super) fn open_at(
     network: &Network,
     bounds: Bounds<'_>,
 ) -> Result<Offer, YardError> {
-    let answer = get(url, from, network, bounds)?;
+    open_with(url, artifact, Question { from, ..Question::default() }, network, bounds)
+}
+
+/// The same, with more to say to the server.
+pub(super) fn open_with(
+    url: &str,
+    artifact: &Artifact,
+    question: Question<'_>,
+    network: &Network,
+    bounds: Bounds<'_>,
+) -> Result<Offer, YardError> {
+    let from = question.from;
+    let answer = get(url, question, network, bounds)?;
     let from = if answer.status() == 206 {
         check_part(&answer, artifact, from)?;
         from
@@ -125,15 +122,17 @@ fn check_part(answer: &Answer, artifact: &Artifact, from: u64) -> Result<(), Yar
     if first == Some(from) { Ok(()) } else { Err(YardError::OtherPart) }
 }
 
-/// Asks for a URL, from a position on.
-fn get(url: &str, from: u64, network: &Network, bounds: Bounds<'_>) -> Result<Answer, YardError> {
-    let answer = follow(url, network, bounds, |agent, url| {
-        let request = agent.get(url);
-        if from > 0 { request.header("Range", format!("bytes={from}-")).call() } else { request.call() }
-    })?;
+/// Asks for a URL; anything but the bytes that were asked for is an error.
+pub(super) fn get(
+    url: &str,
+    question: Question<'_>,
+    network: &Network,
+    bounds: Bounds<'_>,
+) -> Result<Answer, YardError> {
+    let answer = follow(url, question, network, bounds)?;
     match answer.status().as_u16() {
         200 => Ok(answer),
-        206 if from > 0 => Ok(answer),
+        206 if question.from > 0 => Ok(answer),
         404 | 410 => Err(YardError::NotThere),
         416 => Err(YardError::OtherPart),
         status => Err(YardError::Status { status, pause: header(&answer, "retry-after").and_then(pause) }),

@@ -8,7 +8,9 @@ use std::time::Duration;
 use kladder_choose::catalog::Artifact;
 use kladder_choose::path::InnerPath;
 
+use super::sign_in::SignInError;
 use crate::base::digest::Digest;
+use crate::bring::index::IndexError;
 
 /// What a yard has to give.
 pub struct Offer {
@@ -34,8 +36,11 @@ pub trait Yard: fmt::Debug + Send + Sync {
         false
     }
 
-    /// How large a file is, in bytes; `None` where it does not tell, or does not answer.
-    fn size(&self, file: &InnerPath) -> Option<u64>;
+    /// How large a file is, in bytes; `None` where it does not tell.
+    ///
+    /// # Errors
+    /// [`YardError`].
+    fn size(&self, file: &InnerPath) -> Result<Option<u64>, YardError>;
 
     /// Whether it can be got at without a network.
     fn is_here(&self) -> bool {
@@ -90,6 +95,31 @@ pub enum YardError {
         /// The host.
         host: String,
     },
+    /// It sends on, to a connection that anybody can listen to, someone who has signed in.
+    #[error("it sends on to http://{host}, where whoever listens would learn what was signed in with")]
+    Bares {
+        /// The host.
+        host: String,
+    },
+    /// It wants to know who asks, or does not take what it was told.
+    #[error("{host} {}", if *told { "does not take what was signed in with" } else { "wants to know who asks" })]
+    WhoAsks {
+        /// The host.
+        host: String,
+        /// Whether it was told.
+        told: bool,
+    },
+    /// What to sign in with cannot be found.
+    #[error("what to sign in with at {host} cannot be had")]
+    SignIn {
+        /// The host.
+        host: String,
+        /// Why not.
+        source: SignInError,
+    },
+    /// An index could not be asked.
+    #[error(transparent)]
+    Index(#[from] Box<IndexError>),
     /// It has a file of that name, of another size.
     #[error("it offers {offered} bytes where {expected} are pinned")]
     OtherSize {
@@ -141,6 +171,9 @@ pub enum YardError {
         /// Bytes that would do.
         most: u64,
     },
+    /// It sent bytes that are no text.
+    #[error("what it sent is no text")]
+    NoText,
     /// It sent other bytes than are pinned.
     #[error("its bytes are not the pinned ones")]
     OtherDigest {
@@ -158,7 +191,11 @@ fn wish(pause: Option<Duration>) -> String {
 impl YardError {
     /// Whether the bytes themselves were wrong.
     pub fn is_integrity(&self) -> bool {
-        matches!(self, Self::Long { .. } | Self::OtherDigest { .. } | Self::OtherSize { .. })
+        match self {
+            Self::Long { .. } | Self::OtherDigest { .. } | Self::OtherSize { .. } => true,
+            Self::Index(error) => error.is_integrity(),
+            _ => false,
+        }
     }
 
     /// Whether it may do better when asked again.
@@ -167,6 +204,7 @@ impl YardError {
             Self::Unreachable { .. } | Self::Broke { .. } | Self::Stalled { .. } | Self::Short { .. } => true,
             // Request Timeout, Too Early, Too Many Requests, and the server's own troubles.
             Self::Status { status, .. } => matches!(status, 408 | 425 | 429 | 500..),
+            Self::Index(error) => error.is_retryable(),
             _ => false,
         }
     }
