@@ -35,13 +35,15 @@ pub enum Format {
 impl Format {
     /// The format that a file name's ending stands for.
     pub fn of_name(name: &str) -> Option<Self> {
-        const ENDINGS: [(&str, Format); 7] = [
+        const ENDINGS: [(&str, Format); 9] = [
             (".tar", Format::Tar),
             (".tar.bz2", Format::TarBz2),
             (".deb", Format::Deb),
             (".tar.gz", Format::TarGz),
             (".tar.xz", Format::TarXz),
             (".tar.zst", Format::TarZst),
+            (".tgz", Format::TarGz),
+            (".whl", Format::Zip),
             (".zip", Format::Zip),
         ];
         ENDINGS.iter().find(|(ending, _)| name.ends_with(ending)).map(|&(_, format)| format)

@@ -61,6 +61,7 @@ fn respond(stream: &TcpStream, request: &Request, settings: &Settings, faults: &
         Some(Fault::SendsOn(address)) => return plain(out, 302, &format!("Location: {address}\r\n")),
         Some(Fault::Demands(who, _)) if request.authorization.as_ref() == Some(who) => {}
         Some(Fault::Demands(_, how)) => return plain(out, 401, &format!("WWW-Authenticate: {how}\r\n")),
+        Some(Fault::Strangers) if request.authorization.is_some() => return plain(out, 400, ""),
         Some(Fault::Stall(time)) => std::thread::sleep(*time),
         _ => {}
     }

@@ -31,6 +31,8 @@ pub enum Fault {
     Circle,
     /// Only who sends this as `Authorization` is answered; others are told with `WWW-Authenticate` how (RFC 9110, section 11).
     Demands(String, String),
+    /// Only who sends no `Authorization` is answered.
+    Strangers,
     /// The client is sent to this address.
     SendsOn(String),
 }

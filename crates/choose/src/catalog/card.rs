@@ -8,8 +8,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Also, Brings, Definition, Demand, Exclusion, Machine, Need, Piece, Provided, Published, Release, Says, Unpacking,
-    When,
+    Also, Brings, Definition, Demand, Exclusion, Layout, Machine, Need, Piece, Provided, Published, Release, Says,
+    Unpacking, When,
 };
 use crate::digest::Digest;
 use crate::names::ToolName;
@@ -150,6 +150,13 @@ pub struct Artifact {
     pub unpack: Unpacking,
     /// Where its maker publishes it, asked after all yards.
     pub origins: Vec<String>,
+}
+
+impl Artifact {
+    /// How the names in it become paths.
+    pub fn layout(&self) -> Layout {
+        self.unpack.layout_of(self.file.as_str())
+    }
 }
 
 impl From<&Published> for PinnedArtifact {

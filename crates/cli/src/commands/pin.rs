@@ -71,9 +71,9 @@ fn left_out(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
 
 /// Tells whose size nobody told: a climb needs it.
 fn unsized_files(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
-    for (file, places) in desk.unsized_files(pins) {
-        out.say(format!("The size of {} is not known.", styled(STRONG, &file)))?;
-        for (place, error) in places {
+    for one in desk.unsized_files(pins) {
+        out.say(format!("The size of {} is not known.", styled(STRONG, &one.file)))?;
+        for (place, error) in one.asked {
             let why = error.map_or_else(|| "it does not tell".to_owned(), |error| chain(&error));
             out.say(format!("  {}: {}", clean(&place), clean(&why)))?;
         }

@@ -106,3 +106,72 @@ fn archives_inside_archives_are_unpacked_beside_the_rest_and_guarded_like_them()
     let damaged = Entry::file("d.tar.gz", data[..data.len() / 2].to_vec());
     refused(&[program, damaged], "\"d.tar.gz\" = {}", "was not unpacked");
 }
+
+/// A rung out of some archives, each with the bytes of what is behind its command in the answer of an interpreter that shows
+/// what it is to run.
+fn laid_out(archives: &[(&str, &[Entry], &str)], commands: &str) -> Sandbox {
+    let sandbox = Sandbox::new();
+    sandbox.host_command("python3", "tail -n 1 \"$1\"");
+    sandbox.host_command("node", "cat \"$1\"");
+    let mut all = archives.iter().map(|(file, entries, more)| format!("{}{more}", archive(&sandbox, file, entries)));
+    let (first, also) = (all.next().unwrap(), all.map(|one| format!("{{ {one} }}")).collect::<Vec<_>>().join(", "));
+    define(&sandbox, &format!("{first}, also = [{also}]"));
+    sandbox.edit("catalog/tools/plank.toml", "commands.plank = \"bin/plank\"", commands);
+    let _ = sandbox.run(&["climb"]).passed();
+    sandbox
+}
+
+#[test]
+fn wheels_are_laid_out_as_their_format_says() {
+    let points = "[console_scripts]\nplank = plank.main:Deck.lay [extra]\ntide = plank.tide:run\n../../evil = plank:x\nodd = plank;x:y\n[other]\nno = a:b\n";
+    let one = [
+        Entry::file("plank/main.py", "print('x')\n"),
+        Entry::file("plank-1.0.dist-info/entry_points.txt", points),
+        Entry::file("plank-1.0.data/scripts/old-plank", "#!python -u\nprint('old')\n"),
+        Entry::file("plank-1.0.data/data/share/plank/a", "a"),
+        Entry::file("plank-1.0.data/headers/plank.h", "h"),
+        Entry::file("plank-1.0.data/purelib/nail.py", "pure"),
+    ];
+    let other = [Entry::file("nail/__init__.py", "n"), Entry::file("nail-2.0.dist-info/METADATA", "m")];
+    let sandbox = laid_out(
+        &[("plank-1.0-py3-none-any.whl", &one, ""), ("nail-2.0-py3-none-any.whl", &other, "")],
+        "commands = { plank = \"bin/plank\", tide = \"bin/tide\", old-plank = \"bin/old-plank\" }",
+    );
+    let run = |command: &str| sandbox.run(&["run", "--", command]).passed().stdout;
+    assert_eq!(
+        (run("plank"), run("tide"), run("old-plank")),
+        ("sys.exit(Deck.lay())\n".into(), "sys.exit(run())\n".into(), "print('old')\n".into())
+    );
+    let mut files: Vec<String> = crate::sandbox::walkdir(&sandbox.path("home/data/shelf/plank"))
+        .iter()
+        .filter_map(|path| Some(path.to_str()?.split_once("/files/")?.1.to_owned()))
+        .collect();
+    files.sort();
+    assert_eq!(
+        files.join(" "),
+        "bin/old-plank bin/plank bin/tide include/plank.h share/plank/a site/nail-2.0.dist-info/METADATA site/nail.py \
+         site/nail/__init__.py site/plank-1.0.dist-info/entry_points.txt site/plank/main.py"
+    );
+    let _ = sandbox.run(&["verify"]).passed();
+}
+
+#[test]
+fn npm_packages_are_laid_out_as_their_format_says() {
+    let package =
+        r#"{"name": "@skerrow/plank", "bin": {"plank": "./lib/cli.js", "evil": "../../x", "../up": "lib/cli.js"}}"#;
+    let nail = r#"{"name": "nail", "bin": "nail.js"}"#;
+    let script = "#!/usr/bin/env node\nplanks\n";
+    let one = [Entry::file("package/package.json", package), Entry::file("package/lib/cli.js", script)];
+    let other = [Entry::file("other-top/package.json", nail), Entry::file("other-top/nail.js", script)];
+    let sandbox = laid_out(
+        &[
+            ("plank-1.0.tgz", &one, ""),
+            ("nail-2.0.tgz", &other, ", unpack = { strip = 1, into = \"node_modules/nail\", layout = \"npm\" }"),
+        ],
+        "commands = { plank = \"bin/plank\", nail = \"node_modules/nail/nail.js\" }",
+    );
+    assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, script);
+    assert_eq!(sandbox.run(&["run", "--", "nail"]).passed().stdout, script);
+    let _ = sandbox.run(&["verify"]).passed();
+    assert!(!crate::sandbox::walkdir(&sandbox.path("home")).iter().any(|path| path.ends_with("evil")));
+}

@@ -19,6 +19,7 @@ mod copies;
 mod edges;
 mod fitting;
 mod histories;
+mod indexes;
 mod keeping;
 mod lending;
 mod mending;

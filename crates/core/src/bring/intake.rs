@@ -14,6 +14,7 @@ use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::fetch::{FetchError, Fetched, Onward, Sources, fetch};
 use crate::bring::inner::{InnerError, unpack_inner};
+use crate::bring::layout::lay_out;
 use crate::bring::shelf::{Manifest, ManifestEntry, Twins};
 use crate::bring::unpack::{Content, UnpackError, streams, unpack};
 use kladder_choose::catalog::Artifact;
@@ -101,14 +102,15 @@ pub fn unpack_files(
     with_inner(entries, artifacts, into, observer).map(drop)
 }
 
-/// What is there once archives inside are unpacked too.
+/// What is there once archives inside are unpacked too, and what packages say of their commands is done.
 fn with_inner(
     entries: Vec<ManifestEntry>,
     artifacts: &[Artifact],
     into: &Path,
     observer: &dyn Observer,
 ) -> Result<Vec<ManifestEntry>, IntakeError> {
-    if unpack_inner(artifacts, into, observer)? { Ok(Manifest::scan(into)?) } else { Ok(entries) }
+    let entries = if unpack_inner(artifacts, into, observer)? { Manifest::scan(into)? } else { entries };
+    Ok(lay_out(entries, artifacts, into)?)
 }
 
 fn open(path: &Path) -> Result<Content<'static>, FileError> {

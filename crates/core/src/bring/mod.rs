@@ -4,5 +4,6 @@ pub mod fetch;
 pub mod index;
 pub mod inner;
 pub mod intake;
+mod layout;
 pub mod shelf;
 pub mod unpack;

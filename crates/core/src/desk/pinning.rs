@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 
 use kladder_choose::catalog::{Definition, Gate, PinnedArtifact, Published, Release};
-use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
 use kladder_choose::path::InnerPath;
+use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsError, host_pins_that_differ};
 
 use super::Desk;
 use crate::base::event::{Cancelled, Observer, check_cancelled};
@@ -35,6 +35,15 @@ pub struct Pinned {
     pub freshness: Freshness,
     /// What was pinned on the host and does not hold any more.
     pub differing: Vec<HostPin>,
+}
+
+/// A file whose size nobody told.
+#[derive(Debug)]
+pub struct Unsized {
+    /// The file.
+    pub file: InnerPath,
+    /// Who was asked, and why that did not help; a place without an error does not tell sizes.
+    pub asked: Vec<(String, Option<YardError>)>,
 }
 
 impl Desk {
@@ -101,15 +110,16 @@ impl Desk {
         })
     }
 
-    /// The files whose sizes stayed unknown, and why nobody told them: each place that was asked, with what it said.
-    pub fn unsized_files(&self, pins: &Pins) -> Vec<(InnerPath, Vec<(String, Option<YardError>)>)> {
+    /// The files whose sizes stayed unknown, and why.
+    pub fn unsized_files(&self, pins: &Pins) -> Vec<Unsized> {
         let why = |file: &PinnedArtifact| {
             let places = self.places_of(pins, file);
-            places.iter().map(|place| (place.shown(), place.size(&file.file).err())).collect()
+            let asked = places.iter().map(|place| (place.shown(), place.size(&file.file).err())).collect();
+            Unsized { file: file.file.clone(), asked }
         };
         let files: BTreeMap<&InnerPath, &PinnedArtifact> =
             pins.files().filter(|file| file.size.is_none()).map(|file| (&file.file, file)).collect();
-        files.into_values().map(|file| (file.file.clone(), why(file))).collect()
+        files.into_values().map(why).collect()
     }
 
     /// Where a pinned file can be had, best first.

@@ -86,6 +86,9 @@ mod tests {
         assert!(OriginRules::default().address("https://[::1]:80/a").is_some());
         let whole = |url: &str| authority_of(url).unwrap().1;
         assert_eq!(whole("https://u:p@DIST.example:443/a:1"), "dist.example");
-        assert_eq!((whole("http://dist.example:443"), whole("http://[::1]:80/")), ("dist.example:443".to_owned(), "::1".to_owned()));
+        assert_eq!(
+            (whole("http://dist.example:443"), whole("http://[::1]:80/")),
+            ("dist.example:443".to_owned(), "::1".to_owned())
+        );
     }
 }

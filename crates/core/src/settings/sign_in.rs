@@ -5,6 +5,7 @@
 //! "dist.harbour.example" = { netrc = true }                                              # NETRC, or ~/.netrc
 //! "wheels.harbour.example" = { user = "skua", secret = { variable = "WHEELS_PASSWORD" } }  # basic (RFC 7617)
 //! "files.harbour.example:8443" = { secret = { file = "files.token" } }                   # bearer (RFC 6750)
+//! "http://old.harbour.example" = { netrc = true }          # over a connection that anybody can listen to: only if said so
 //! "images.harbour.example" = { secret = { command = ["show-secret", "images"] } }
 //! ```
 
@@ -52,7 +53,7 @@ pub(super) struct SignInForm {
     secret: Option<Secret>,
 }
 
-/// The table `[sign-in]`, by `HOST` or `HOST:PORT` in lower case; paths in it begin at `folder`.
+/// The table `[sign-in]`, by `HOST` or `HOST:PORT` in lower case, `http://` before it where that will do; paths in it begin at `folder`.
 pub(super) fn sign_ins(
     source: &Source,
     forms: BTreeMap<Spanned<String>, Spanned<SignInForm>>,
@@ -60,7 +61,8 @@ pub(super) fn sign_ins(
 ) -> Result<BTreeMap<String, SignIn>, DocumentError> {
     let each = forms.into_iter().map(|(host, form)| {
         let name = host.get_ref();
-        if name.is_empty() || name.contains(['/', '@', ' ']) {
+        let bare = name.strip_prefix("http://").unwrap_or(name);
+        if bare.is_empty() || bare.contains(['/', '@', ' ']) {
             return Err(source.invalid(host.span(), format!("`{name}` is no host: write it as HOST or HOST:PORT")));
         }
         let span = form.span();

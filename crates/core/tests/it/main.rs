@@ -8,6 +8,7 @@ mod fetching;
 mod hostile;
 mod indexing;
 mod judging;
+mod listing;
 mod recording;
 mod shelving;
 mod storeys;

@@ -5,6 +5,7 @@ use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
 use kladder_core::base::files::FileError;
 use kladder_core::base::record::RecordError;
 use kladder_core::bring::fetch::{Attempt, FetchError, YardError};
+use kladder_core::bring::index::IndexError;
 use kladder_core::bring::inner::InnerError;
 use kladder_core::bring::intake::IntakeError;
 use kladder_core::bring::unpack::{Refusal, UnpackError};
@@ -263,6 +264,9 @@ fn fetch(error: &FetchError) -> Problem {
         FetchError::AllFailed { attempts, .. } => {
             let code = if error.is_integrity() { Code::Integrity } else { Code::NoYard };
             let problem = attempts.iter().fold(Problem::of(code, error), tried);
+            if let Some(next) = attempts.iter().find_map(|attempt| at_makers(&attempt.error)) {
+                return problem.next(next);
+            }
             if error.is_integrity() {
                 return problem
                     .why("nothing of it was kept")
@@ -284,14 +288,60 @@ fn fetch(error: &FetchError) -> Problem {
     }
 }
 
+/// What to do about a maker or an index that the settings have something to say of.
+fn at_makers(error: &YardError) -> Option<String> {
+    Some(match error {
+        YardError::WhoAsks { host, told: false, .. } => {
+            format!("`[sign-in]` in config.toml says how: \"{host}\" = {{ netrc = true }}, or a `secret` of its own")
+        }
+        YardError::WhoAsks { host, told: true, .. } | YardError::SignIn { host, .. } => {
+            format!("see what stands for \"{host}\" under `[sign-in]` in config.toml, and whether it still holds")
+        }
+        YardError::SendsOn { host } => format!("add \"{host}\" to `origins` in config.toml, where it may be asked"),
+        YardError::Index(error) => index(error)?,
+        _ => return None,
+    })
+}
+
+/// What to do about an index.
+fn index(error: &IndexError) -> Option<String> {
+    Some(match error {
+        IndexError::Unknown { index } => {
+            format!("name it: {index} = {{ kind = \"…\", address = \"https://…\" }} under `[indexes]` in config.toml")
+        }
+        IndexError::NotConfigured { index, client } => {
+            format!("configure {client}, or say `address` for {index} under `[indexes]` in config.toml")
+        }
+        IndexError::Forbidden { .. } => "`origins` in config.toml says what may be asked".to_owned(),
+        IndexError::Unsigned { .. } => {
+            "see whether the address under `[indexes]` is right, and bring the system's keys up to date; \
+             `keyring` there names others"
+                .to_owned()
+        }
+        IndexError::Asked { source, .. } => return at_makers(source),
+        IndexError::NoSuch { .. } | IndexError::Wrong { .. } => {
+            "see whether the address under `[indexes]` in config.toml is the index's; then tell the catalog's keeper"
+                .to_owned()
+        }
+        IndexError::OtherDigest { .. } | IndexError::File(_) => return None,
+    })
+}
+
 fn tried(problem: Problem, Attempt { yard, times, error }: &Attempt) -> Problem {
     let times = if *times > 1 { format!(" (tried {times} times)") } else { String::new() };
-    let cause = std::error::Error::source(error).map(|cause| format!(": {cause}")).unwrap_or_default();
+    let causes = std::iter::successors(std::error::Error::source(error), |error| error.source());
+    let cause: String = causes.map(|cause| format!(": {cause}")).collect();
     let problem = problem.why(format!("{yard}: {error}{cause}{times}"));
     match error {
         YardError::OtherDigest { got, expected } => {
             problem.why(format!("  pinned  {expected}")).why(format!("  came    {got}"))
         }
+        YardError::Index(error) => match error.as_ref() {
+            IndexError::OtherDigest { listed, expected } => {
+                problem.why(format!("  pinned  {expected}")).why(format!("  listed  {listed}"))
+            }
+            _ => problem,
+        },
         _ => problem,
     }
 }

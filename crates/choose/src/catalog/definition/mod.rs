@@ -15,7 +15,7 @@ pub use first_start::WrongChoice;
 pub use fit_out::FitOut;
 pub use host::{HostProbe, Spot};
 pub use origin::Origin;
-pub use published::{AbsoluteLinks, Published, Unpacking};
+pub use published::{AbsoluteLinks, Layout, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
 
 use std::collections::{BTreeMap, BTreeSet};

@@ -71,7 +71,9 @@ impl Origin {
     pub fn of(&self, version: &Version, file: &InnerPath, platform: &str) -> String {
         if self.0.starts_with(INDEX) {
             let values = [("version", version.as_str()), ("platform", platform)];
-            return values.iter().fold(self.0.clone(), |text, (hole, value)| text.replace(&format!("{{{hole}}}"), value));
+            return values
+                .iter()
+                .fold(self.0.clone(), |text, (hole, value)| text.replace(&format!("{{{hole}}}"), value));
         }
         let filled = |text: &str| utf8_percent_encode(text, PLAIN).to_string();
         let whole =

@@ -162,8 +162,50 @@ pub struct Unpacking {
     pub absolute_links: AbsoluteLinks,
     /// Names may differ in upper and lower case only.
     pub case_clashes: bool,
+    /// How its names become paths, before all that; by the kind of archive where nobody says.
+    pub layout: Option<Layout>,
+    /// The folder that all of it goes into, after all that.
+    pub into: Option<InnerPath>,
     /// Archives inside, by where they lie after all that, and how each is unpacked in its place at the top.
     pub inner: BTreeMap<InnerPath, Unpacking>,
+}
+
+/// How the names in an archive become paths.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Layout {
+    /// They are paths.
+    AsItIs,
+    /// A wheel's: modules go to `site`, scripts to `bin`, data beside them (Python packaging specifications, "Binary distribution
+    /// format"); its entry points become scripts in `bin`.
+    Wheel,
+    /// An npm package's: the folder `package` around it is left out, and the files that its `bin` names are found in `bin`.
+    Npm,
+}
+
+impl Layout {
+    /// As a definition has it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::AsItIs => "as-it-is",
+            Self::Wheel => "wheel",
+            Self::Npm => "npm",
+        }
+    }
+}
+
+impl Unpacking {
+    /// How the names in a file of this name become paths. What ends as npm's packages do and is unpacked in a way of its own is
+    /// any archive.
+    pub fn layout_of(&self, file: &str) -> Layout {
+        let is_own = self.strip > 0 || !self.moves.is_empty();
+        let ending = std::path::Path::new(file).extension().and_then(|ending| ending.to_str());
+        self.layout.unwrap_or(match ending {
+            Some("whl") => Layout::Wheel,
+            Some("tgz") if !is_own => Layout::Npm,
+            _ => Layout::AsItIs,
+        })
+    }
 }
 
 /// What becomes of an archive's links to absolute paths.

@@ -54,8 +54,7 @@ pub(super) fn read(
     network: &Network,
     bounds: Bounds<'_>,
 ) -> Result<Document, YardError> {
-    let question =
-        Question { accept: reading.accept, authorization: reading.authorization, ..Question::default() };
+    let question = Question { accept: reading.accept, authorization: reading.authorization, ..Question::default() };
     let answer = get(url, question, network, bounds)?;
     let kind = header(&answer, "content-type").and_then(|text| text.split(';').next());
     let kind = kind.map(|kind| kind.trim().to_ascii_lowercase());
@@ -76,11 +75,11 @@ fn within(mut body: impl Read, most: u64, network: &Network) -> Result<Vec<u8>, 
         let got = bytes.len() as u64;
         if since.elapsed() > network.patience {
             if got - then < network.least() {
-                return Err(YardError::Stalled { got, expected: most, patience: network.patience });
+                return Err(YardError::Slow { got, patience: network.patience });
             }
             (since, then) = (Instant::now(), got);
         }
-        match body.read(&mut block).map_err(|source| YardError::Broke { got, expected: most, source })? {
+        match body.read(&mut block).map_err(|source| YardError::BrokeOff { got, source })? {
             0 => return Ok(bytes),
             more if got + more as u64 > most => return Err(YardError::Text { most }),
             more => bytes.extend_from_slice(&block[..more]),

@@ -21,9 +21,9 @@ pub use cache::Cache;
 pub use document::{Document, Reading, read_text};
 pub use network::{Network, NetworkError};
 pub use origin::{makers, origin};
-pub use sign_in::SignInError;
 pub(in crate::bring) use redirect::resolved;
 pub(in crate::bring) use sign_in::Authorization;
+pub use sign_in::SignInError;
 pub use yard::{Offer, Yard, YardError, Yards};
 
 use std::path::{Path, PathBuf};

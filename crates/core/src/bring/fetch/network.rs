@@ -139,7 +139,7 @@ impl Network {
     }
 }
 
-fn is_loopback(address: &str) -> bool {
+pub(super) fn is_loopback(address: &str) -> bool {
     let uri: Option<Uri> = address.parse().ok();
     let host = uri.as_ref().and_then(Uri::host).unwrap_or_default().trim_matches(['[', ']']);
     host == "localhost" || host.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback())

@@ -10,8 +10,8 @@ use kladder_choose::catalog::Artifact;
 use kladder_choose::path::InnerPath;
 
 use super::Network;
-use super::redirect::Bounds;
-use super::server::{open_at, size_at};
+use super::redirect::{Bounds, Question};
+use super::server::{open_with, size_at};
 use super::yard::{Offer, Yard, YardError, check_size};
 use crate::bring::index::{IndexError, Listed};
 use crate::settings::host_of;
@@ -47,7 +47,11 @@ struct Origin {
 enum Place {
     At(String),
     /// Wherever an index says that this file of a project is.
-    Listed { index: String, project: String, file: String },
+    Listed {
+        index: String,
+        project: String,
+        file: String,
+    },
 }
 
 impl Origin {
@@ -103,14 +107,17 @@ impl Yard for Origin {
     }
 
     fn open(&self, artifact: &Artifact, from: u64) -> Result<Offer, YardError> {
-        if let Some(listed) = self.listed()? {
+        let listed = self.listed()?;
+        if let Some(listed) = &listed {
             if let Some(digest) = listed.sha256().filter(|digest| *digest != artifact.sha256) {
                 let error = IndexError::OtherDigest { listed: digest, expected: artifact.sha256 };
                 return Err(YardError::Index(Box::new(error)));
             }
             listed.size.map_or(Ok(()), |size| check_size(size, artifact))?;
         }
-        open_at(&self.url()?, artifact, from, &self.network, Bounds::As(&self.network.origins))
+        let authorization = listed.as_ref().and_then(|listed| listed.authorization.as_ref());
+        let question = Question { from, authorization, ..Question::default() };
+        open_with(&self.url()?, artifact, question, &self.network, Bounds::As(&self.network.origins))
     }
 
     fn size(&self, _file: &InnerPath) -> Result<Option<u64>, YardError> {

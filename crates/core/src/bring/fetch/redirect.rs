@@ -88,7 +88,8 @@ pub(super) fn follow(
             Some(next) => url = bounds.step(&url, next)?,
             None if answer.status() == 401 => {
                 let host = host_of(&url).unwrap_or_default().to_owned();
-                return Err(YardError::WhoAsks { host, told: who.is_some() });
+                let how = header(&answer, "www-authenticate").map(str::to_owned);
+                return Err(YardError::WhoAsks { host, told: who.is_some(), how });
             }
             None => {
                 let mut answer = answer;

@@ -14,6 +14,7 @@ use std::sync::{Mutex, PoisonError};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 
+use super::network::is_loopback;
 use crate::base::files;
 use crate::host::survey::Environment;
 use crate::settings::{Secret, SignIn, authority_of};
@@ -49,7 +50,7 @@ pub enum SignInError {
 }
 
 /// What is sent as `Authorization` (RFC 9110, section 11.6.2); it cannot be shown.
-#[derive(Clone)]
+#[derive(Clone, PartialEq, Eq)]
 pub(in crate::bring) struct Authorization(String);
 
 impl fmt::Debug for Authorization {
@@ -90,7 +91,12 @@ impl SignIns {
     /// What to send to the host of an address; `None` where one need not sign in there, or the address signs in itself.
     pub(super) fn at(&self, url: &str) -> Result<Option<Authorization>, SignInError> {
         let Some((host, whole)) = authority_of(url) else { return Ok(None) };
-        let by_name = |name: &str| self.rules.get_key_value(name);
+        // What anybody can listen to is told nothing, unless the settings say so or it does not leave this machine.
+        let bare = url.starts_with("http:") && !is_loopback(url);
+        let by_name = |name: &str| {
+            let named = self.rules.get_key_value(&format!("http://{name}")).filter(|_| url.starts_with("http:"));
+            named.or_else(|| self.rules.get_key_value(name).filter(|_| !bare))
+        };
         let Some((name, rule)) = by_name(&whole).or_else(|| by_name(&host)) else { return Ok(None) };
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         known.entry(name.clone()).or_insert_with(|| self.authorization(rule, &host)).clone().map(Some)

@@ -108,6 +108,8 @@ pub enum YardError {
         host: String,
         /// Whether it was told.
         told: bool,
+        /// How it may be told (RFC 9110, section 11.6.1).
+        how: Option<String>,
     },
     /// What to sign in with cannot be found.
     #[error("what to sign in with at {host} cannot be had")]
@@ -148,6 +150,22 @@ pub enum YardError {
         got: u64,
         /// Bytes pinned.
         expected: u64,
+        /// How long it was waited for.
+        patience: Duration,
+    },
+    /// The connection broke while it sent a text.
+    #[error("it broke off after {got} bytes")]
+    BrokeOff {
+        /// Bytes received.
+        got: u64,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// It sent (almost) nothing of a text for too long.
+    #[error("it stalled for {} s after {got} bytes", patience.as_secs())]
+    Slow {
+        /// Bytes received.
+        got: u64,
         /// How long it was waited for.
         patience: Duration,
     },
@@ -201,7 +219,12 @@ impl YardError {
     /// Whether it may do better when asked again.
     pub fn is_retryable(&self) -> bool {
         match self {
-            Self::Unreachable { .. } | Self::Broke { .. } | Self::Stalled { .. } | Self::Short { .. } => true,
+            Self::Unreachable { .. }
+            | Self::Broke { .. }
+            | Self::BrokeOff { .. }
+            | Self::Stalled { .. }
+            | Self::Slow { .. }
+            | Self::Short { .. } => true,
             // Request Timeout, Too Early, Too Many Requests, and the server's own troubles.
             Self::Status { status, .. } => matches!(status, 408 | 425 | 429 | 500..),
             Self::Index(error) => error.is_retryable(),

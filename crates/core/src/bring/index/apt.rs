@@ -84,7 +84,9 @@ fn keys(signed_by: Option<&str>) -> Keys {
             let lines = text.lines().map(str::trim).map(|line| if line == "." { "" } else { line });
             Keys::Inline(lines.collect::<Vec<_>>().join("\n"))
         }
-        Some(text) => Keys::Files(text.split([',', ' ']).filter(|path| path.starts_with('/')).map(Into::into).collect()),
+        Some(text) => {
+            Keys::Files(text.split([',', ' ']).filter(|path| path.starts_with('/')).map(Into::into).collect())
+        }
     }
 }
 
@@ -118,7 +120,10 @@ mod tests {
         fs::write(folder.join("two.sources"), sources).unwrap();
         let found = archives(root.path());
         assert_eq!(found.len(), 2, "{found:?}");
-        assert_eq!((found[0].url.as_str(), &found[0].keys), ("http://deb.example/d/", &Keys::Files(vec!["/k.gpg".into()])));
+        assert_eq!(
+            (found[0].url.as_str(), &found[0].keys),
+            ("http://deb.example/d/", &Keys::Files(vec!["/k.gpg".into()]))
+        );
         assert_eq!((found[0].components.len(), found[1].suites.len()), (2, 2));
         assert_eq!(found[1].keys, Keys::Inline("-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nabc".into()), "{found:?}");
     }

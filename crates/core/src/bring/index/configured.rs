@@ -50,7 +50,8 @@ fn pip(around: &Around) -> Option<Address> {
     let mut files = own.into_iter().flatten().chain(system);
     let in_file = |file: PathBuf| {
         let all = ini::Ini::load_from_str(&files::text_of_at_most(&file, 1 << 20)?).ok()?;
-        let of = |section| all.get_from(Some(section), "index-url").or_else(|| all.get_from(Some(section), "index_url"));
+        let of =
+            |section| all.get_from(Some(section), "index-url").or_else(|| all.get_from(Some(section), "index_url"));
         of("install").or_else(|| of("global")).map(str::to_owned)
     };
     at(&variable(around, "PIP_INDEX_URL").or_else(|| files.find_map(in_file))?)
@@ -62,7 +63,8 @@ fn npm(around: &Around, project: &str) -> Option<Address> {
     let own = named.map(PathBuf::from).or_else(|| around.home.as_ref().map(|home| home.join(".npmrc")));
     let files = own.into_iter().chain(["/etc/npmrc", "/usr/etc/npmrc", "/usr/local/etc/npmrc"].map(PathBuf::from));
     let texts: Vec<String> = files.filter_map(|file| files::text_of_at_most(&file, 1 << 20)).collect();
-    let lines: Vec<(&str, String)> = texts.iter().flat_map(|text| text.lines()).filter_map(|line| pair(line, around)).collect();
+    let lines: Vec<(&str, String)> =
+        texts.iter().flat_map(|text| text.lines()).filter_map(|line| pair(line, around)).collect();
     let value = |name: &str| lines.iter().find(|(key, _)| *key == name).map(|(_, value)| value.clone());
     let scope = project.strip_prefix('@').and_then(|rest| rest.split('/').next());
     let scoped = scope.and_then(|scope| value(&format!("@{scope}:registry")));
@@ -112,7 +114,10 @@ mod tests {
         let file = "registry=https://one.example/npm\n@skerrow:registry=https://two.example/\n//one.example/npm/:_authToken=${TOKEN}\n; x=y\n";
         let (_home, around) = around(&[(".npmrc", file)], &[("TOKEN", "gannet")]);
         let one = npm(&around, "lint").unwrap();
-        assert_eq!((one.url.as_str(), one.authorization.unwrap().value()), ("https://one.example/npm/", "Bearer gannet"));
+        assert_eq!(
+            (one.url.as_str(), one.authorization.unwrap().value()),
+            ("https://one.example/npm/", "Bearer gannet")
+        );
         let two = npm(&around, "@skerrow/lint").unwrap();
         assert_eq!((two.url.as_str(), two.authorization.is_none()), ("https://two.example/", true));
     }

@@ -157,7 +157,9 @@ fn of(setting: &IndexSetting) -> Vec<Archive> {
     let (suites, components) = (setting.suites.clone(), setting.components.clone());
     let Some(url) = setting.address.clone() else {
         let mut all = archives(Path::new("/"));
-        all.iter_mut().for_each(|archive| archive.suites.retain(|suite| suites.is_empty() || suites.contains(suite)));
+        for archive in &mut all {
+            archive.suites.retain(|suite| suites.is_empty() || suites.contains(suite));
+        }
         return all;
     };
     vec![Archive { url, suites, components, keys }]

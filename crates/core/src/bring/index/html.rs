@@ -17,8 +17,10 @@ pub(super) fn links(page: &str) -> Vec<Link> {
         match token {
             Token::StartTag(tag) if *tag.name == b"a"[..] => {
                 links.extend(open.take());
-                let of = |name: &[u8]| tag.attributes.get(name).map(|value| String::from_utf8_lossy(value).into_owned());
-                open = of(b"href").map(|href| Link { href, text: String::new(), withdrawn: of(b"data-yanked").is_some() });
+                let of =
+                    |name: &[u8]| tag.attributes.get(name).map(|value| String::from_utf8_lossy(value).into_owned());
+                open =
+                    of(b"href").map(|href| Link { href, text: String::new(), withdrawn: of(b"data-yanked").is_some() });
             }
             Token::EndTag(tag) if *tag.name == b"a"[..] => links.extend(open.take()),
             Token::String(text) => {

@@ -8,6 +8,7 @@ mod configured;
 mod debian;
 mod html;
 mod npm;
+mod oci;
 mod page;
 mod python;
 mod release;
@@ -22,7 +23,7 @@ use kladder_choose::address::without_password;
 use self::configured::Address;
 use crate::base::digest::Digest;
 use crate::base::files::FileError;
-use crate::bring::fetch::{Document, Network, Reading, YardError};
+use crate::bring::fetch::{Authorization, Document, Network, Reading, YardError};
 use crate::host::survey::Environment;
 use crate::settings::{IndexKind, IndexSetting, authority_of};
 
@@ -137,6 +138,8 @@ pub struct Listed {
     pub date: Option<String>,
     /// Its maker has taken it back.
     pub withdrawn: bool,
+    /// Who asks for it, where its index wants to know.
+    pub(in crate::bring) authorization: Option<Authorization>,
 }
 
 impl Listed {
@@ -223,13 +226,11 @@ impl Indexes {
     }
 
     /// Asks an index that has one document for each name.
-    fn plain(
-        &self,
-        kind: IndexKind,
-        setting: &IndexSetting,
-        asking: &Asking<'_>,
-    ) -> Result<Vec<Listed>, IndexError> {
+    fn plain(&self, kind: IndexKind, setting: &IndexSetting, asking: &Asking<'_>) -> Result<Vec<Listed>, IndexError> {
         let address = configured::address(setting, asking, &self.around)?;
+        if kind == IndexKind::Oci {
+            return oci::list(&address, asking);
+        }
         let (url, accept) = match kind {
             IndexKind::Python => (python::url(&address.url, asking.project), Some(python::ACCEPT)),
             IndexKind::Npm => (npm::url(&address.url, asking.project), Some(npm::ACCEPT)),
@@ -243,7 +244,13 @@ impl Indexes {
             IndexKind::Sums => sums::list(&document),
             _ => page::list(&document),
         };
-        list.map_err(|why| IndexError::Wrong { url: without_password(&url), kind: kind.as_str(), why })
+        let mut list =
+            list.map_err(|why| IndexError::Wrong { url: without_password(&url), kind: kind.as_str(), why })?;
+        let own = authority_of(&address.url);
+        for file in list.iter_mut().filter(|file| authority_of(&file.url) == own) {
+            file.authorization.clone_from(&address.authorization);
+        }
+        Ok(list)
     }
 }
 

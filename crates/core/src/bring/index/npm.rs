@@ -51,7 +51,8 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
         let date = date(version);
         let withdrawn = told.deprecated.as_ref().is_some_and(|why| !matches!(why, serde_json::Value::Bool(false)));
         let sum = told.dist.integrity.as_deref().and_then(integrity);
-        Some(Listed { file: last_segment(&url), url, version: Some(version.clone()), size: None, sum, date, withdrawn })
+        let version = Some(version.clone());
+        Some(Listed { file: last_segment(&url), url, version, sum, date, withdrawn, ..Listed::default() })
     };
     Ok(answer.versions.iter().filter_map(listed).collect())
 }

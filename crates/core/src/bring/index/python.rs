@@ -84,6 +84,7 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
             date: file.upload_time.and_then(|time| time.get(..10).map(str::to_owned)),
             withdrawn: !matches!(file.yanked, Yanked::Whether(false)),
             file: file.filename,
+            ..Listed::default()
         })
     };
     Ok(answer.files.into_iter().filter_map(listed).collect())

@@ -113,7 +113,7 @@ fn holds_below(key: &SignedPublicKey, sub: &SignedPublicSubKey, now: jiff::Times
 /// Whether the time of a key made at `made` (in seconds) is over, as the newest signature has it that says something of it
 /// (RFC 9580, section 5.2.3.13).
 fn is_over<'s>(made: u32, signatures: impl Iterator<Item = &'s Signature>, now: jiff::Timestamp) -> bool {
-    let newest = signatures.max_by_key(|one| one.created().map(|at| at.as_secs()));
+    let newest = signatures.max_by_key(|one| one.created().map(pgp::types::Timestamp::as_secs));
     let lasts = newest.and_then(Signature::key_expiration_time).map(|time| i64::from(time.as_secs()));
     lasts.filter(|lasts| *lasts > 0).is_some_and(|lasts| i64::from(made) + lasts < now.as_second())
 }

@@ -19,8 +19,9 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{Artifact, Trial, Unpacking};
+use kladder_choose::catalog::{Artifact, Layout, Trial, Unpacking};
 use kladder_choose::names::ToolName;
+use kladder_choose::path::InnerPath;
 use kladder_choose::template::Template;
 use kladder_choose::version::Version;
 
@@ -48,8 +49,9 @@ impl PlaceRecipe<'_> {
     /// The recipe's digest.
     pub fn digest(&self) -> Digest {
         let mut digest = Canonical::new("kladder place", 2);
-        for Artifact { sha256, unpack, .. } in self.artifacts {
-            digest = unpacking(digest.field("artifact", sha256.bytes()), unpack);
+        for artifact in self.artifacts {
+            digest = digest.field("artifact", artifact.sha256.bytes()).field("layout", artifact.layout().as_str());
+            digest = unpacking(digest, &artifact.unpack);
         }
         for trial in self.set_up {
             digest = digest.list("run", trial.run.iter().map(Template::as_written)).field("input", &trial.input);
@@ -60,7 +62,7 @@ impl PlaceRecipe<'_> {
 }
 
 fn unpacking(digest: Canonical, unpack: &Unpacking) -> Canonical {
-    let Unpacking { strip, leave_out, moves, executable, absolute_links, case_clashes, inner } = unpack;
+    let Unpacking { strip, leave_out, moves, executable, absolute_links, case_clashes, layout, into, inner } = unpack;
     let digest = digest
         .field("strip", (*strip as u64).to_le_bytes())
         .list("leave-out", leave_out)
@@ -68,7 +70,9 @@ fn unpacking(digest: Canonical, unpack: &Unpacking) -> Canonical {
         .list("move-to", moves.values())
         .list("executable", executable)
         .field("absolute-links", absolute_links.as_str())
-        .field("case-clashes", [u8::from(*case_clashes)]);
+        .field("case-clashes", [u8::from(*case_clashes)])
+        .field("told", layout.map_or("", Layout::as_str))
+        .field("into", into.as_ref().map_or("", InnerPath::as_str));
     inner.iter().fold(digest, |digest, (path, unpack)| unpacking(digest.field("inner", path.as_str()), unpack))
 }
 

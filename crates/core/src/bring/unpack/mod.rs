@@ -168,11 +168,13 @@ pub fn unpack<'a>(
             last = Some(artifact);
             target.allow(limits.of(artifact));
             let before = session.guard.things();
-            done = Naming::new(&artifact.unpack, limits.depth).map_err(Stop::Pattern).and_then(|naming| {
-                session.guard.begin(naming, limits.of(artifact));
-                formats::feed(artifact.file.as_str(), content, &mut session)?;
-                session.guard.end()
-            });
+            done = Naming::new(&artifact.unpack, artifact.layout(), limits.depth).map_err(Stop::Pattern).and_then(
+                |naming| {
+                    session.guard.begin(naming, limits.of(artifact));
+                    formats::feed(artifact.file.as_str(), content, &mut session)?;
+                    session.guard.end()
+                },
+            );
             if done.is_ok() && session.guard.things() == before {
                 done = Err(Stop::Damaged(io::Error::other("there is nothing in it")));
             }

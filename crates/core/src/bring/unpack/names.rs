@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 
 use super::Refusal;
-use kladder_choose::catalog::{AbsoluteLinks, Unpacking};
+use kladder_choose::catalog::{AbsoluteLinks, Layout, Unpacking};
 
 /// A name may have this many bytes: what the common file systems take.
 const LONGEST_NAME: usize = 255;
@@ -36,6 +36,8 @@ pub(super) struct NoPattern {
 /// How the names of one archive become paths.
 #[derive(Default)]
 pub(super) struct Naming {
+    layout: Option<Layout>,
+    into: PathBuf,
     strip: usize,
     moves: Vec<(PathBuf, PathBuf)>,
     out: GlobSet,
@@ -46,12 +48,14 @@ pub(super) struct Naming {
 }
 
 impl Naming {
-    pub(super) fn new(unpacking: &Unpacking, depth: usize) -> Result<Self, NoPattern> {
+    pub(super) fn new(unpacking: &Unpacking, layout: Layout, depth: usize) -> Result<Self, NoPattern> {
         let mut moves: Vec<_> =
             unpacking.moves.iter().map(|(from, to)| (from.as_str().into(), to.as_str().into())).collect();
         // The longest one that fits applies.
         moves.sort_by_key(|(from, _): &(PathBuf, PathBuf)| std::cmp::Reverse(from.components().count()));
         Ok(Self {
+            layout: Some(layout),
+            into: unpacking.into.as_ref().map(|into| into.as_str().into()).unwrap_or_default(),
             strip: unpacking.strip,
             moves,
             out: patterns(&unpacking.leave_out)?,
@@ -64,7 +68,8 @@ impl Naming {
 
     /// Whether the definition says that a file may be run.
     pub(super) fn runs(&self, path: &Path) -> bool {
-        self.runs.is_match(path)
+        let is_script = self.layout == Some(Layout::Wheel) && path.starts_with(self.into.join("bin"));
+        is_script || self.runs.is_match(path)
     }
 
     /// The path of a file or link; `None` for what the definition leaves out.
@@ -92,7 +97,9 @@ impl Naming {
 
     fn moved(&self, path: &Path) -> PathBuf {
         let moved = self.moves.iter().find_map(|(from, to)| Some((to, path.strip_prefix(from).ok()?)));
-        moved.map_or_else(|| path.to_path_buf(), |(to, rest)| to.components().chain(rest.components()).collect())
+        let moved =
+            moved.map_or_else(|| path.to_path_buf(), |(to, rest)| to.components().chain(rest.components()).collect());
+        self.into.join(moved)
     }
 
     /// The plain path below the root after stripping; `None` when nothing is left.
@@ -116,8 +123,25 @@ impl Naming {
         if raw.len() > LONGEST_PATH {
             return Err(Refusal::Limit(format!("{LONGEST_PATH} bytes in a path")));
         }
+        let names = laid_out(self.layout, names);
         let kept: PathBuf = names.iter().skip(self.strip).map(|name| OsStr::from_bytes(name)).collect();
         Ok((!kept.as_os_str().is_empty()).then_some(kept))
+    }
+}
+
+/// The names as a layout has them. What a wheel says goes elsewhere lies in `NAME-VERSION.data/WHERE`.
+fn laid_out(layout: Option<Layout>, names: Vec<&[u8]>) -> Vec<&[u8]> {
+    match (layout, names.as_slice()) {
+        (Some(Layout::Npm), [b"package", rest @ ..]) => rest.to_vec(),
+        (Some(Layout::Wheel), [top, rest @ ..]) if top.ends_with(b".data") => match rest {
+            [b"scripts", rest @ ..] => [&[b"bin".as_slice()], rest].concat(),
+            [b"headers", rest @ ..] => [&[b"include".as_slice()], rest].concat(),
+            [b"purelib" | b"platlib", rest @ ..] => [&[b"site".as_slice()], rest].concat(),
+            [b"data", rest @ ..] => rest.to_vec(),
+            _ => Vec::new(),
+        },
+        (Some(Layout::Wheel), names) => [&[b"site".as_slice()], names].concat(),
+        _ => names,
     }
 }
 
@@ -200,7 +224,7 @@ mod tests {
     use super::*;
 
     fn naming(toml: &str) -> Naming {
-        Naming::new(&toml::from_str(toml).unwrap(), 128).unwrap()
+        Naming::new(&toml::from_str(toml).unwrap(), Layout::AsItIs, 128).unwrap()
     }
 
     #[test]

@@ -1,0 +1,141 @@
+//! A registry of images (OCI Distribution Specification 1.1, OCI Image Specification 1.1): what is called so by a manifest has
+//! layers, and a layer that says its title is a file. A registry that wants a token says where one is had (RFC 6750, section 3).
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+
+use super::configured::Address;
+use super::{Asking, IndexError, Listed, Sum, segments, text};
+use crate::bring::fetch::{Authorization, Document, YardError};
+use kladder_choose::address::without_password;
+
+const MANIFESTS: &str = "application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json";
+/// The annotation that names a file (OCI Image Specification, annotations).
+const TITLE: &str = "org.opencontainers.image.title";
+/// More manifests than these are not looked at for one name: one for each platform.
+const MOST: usize = 32;
+
+/// Either kind of answer.
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct Manifest {
+    schema_version: u32,
+    #[serde(default)]
+    manifests: Vec<Descriptor>,
+    #[serde(default)]
+    layers: Vec<Descriptor>,
+}
+
+#[derive(Deserialize)]
+struct Descriptor {
+    digest: String,
+    size: u64,
+    #[serde(default)]
+    annotations: BTreeMap<String, String>,
+}
+
+/// The files of `NAME:TAG` or `NAME@DIGEST`; without either, of the tag `latest`.
+pub(super) fn list(address: &Address, asking: &Asking<'_>) -> Result<Vec<Listed>, IndexError> {
+    let (name, reference) = match asking.project.split_once('@') {
+        Some((name, digest)) => (name, digest),
+        None => asking.project.rsplit_once(':').unwrap_or((asking.project, "latest")),
+    };
+    let registry = format!("{}v2/{}/", address.url, segments(name));
+    let mut asked = Asked { address: address.clone(), asking };
+    let top = asked.manifest(&registry, reference)?;
+    let inner: Vec<Manifest> =
+        top.manifests.iter().take(MOST).map(|one| asked.manifest(&registry, &one.digest)).collect::<Result<_, _>>()?;
+    let layers = inner.iter().chain([&top]).flat_map(|manifest| &manifest.layers);
+    let listed = layers.filter_map(|layer| {
+        let sum = layer.digest.strip_prefix("sha256:").and_then(|digits| digits.parse().ok()).map(Sum::Sha256);
+        Some(Listed {
+            file: layer.annotations.get(TITLE)?.clone(),
+            url: format!("{registry}blobs/{}", layer.digest),
+            size: Some(layer.size),
+            sum,
+            version: Some(reference.to_owned()),
+            authorization: asked.address.authorization.clone(),
+            ..Listed::default()
+        })
+    });
+    Ok(listed.collect())
+}
+
+/// A registry, and the token that it gave.
+struct Asked<'a> {
+    address: Address,
+    asking: &'a Asking<'a>,
+}
+
+impl Asked<'_> {
+    fn manifest(&mut self, registry: &str, reference: &str) -> Result<Manifest, IndexError> {
+        let url = format!("{registry}manifests/{reference}");
+        let wrong = |why: String| IndexError::Wrong { url: without_password(&url), kind: "oci", why };
+        let document = self.document(&url)?;
+        // What is asked for by its digest is what has that digest.
+        if let Some(digits) = reference.strip_prefix("sha256:")
+            && crate::base::digest::Digest::of(&document.bytes).hex() != digits
+        {
+            return Err(wrong("its bytes have another digest than they were asked for by".to_owned()));
+        }
+        let manifest: Manifest = text(&document)
+            .and_then(|text| serde_json::from_str(text).map_err(|error| error.to_string()))
+            .map_err(wrong)?;
+        if manifest.schema_version != 2 {
+            return Err(wrong(format!("it has a manifest of version {}, and 2 is known", manifest.schema_version)));
+        }
+        Ok(manifest)
+    }
+
+    fn document(&mut self, url: &str) -> Result<Document, IndexError> {
+        match self.asking.document(url, Some(MANIFESTS), &self.address) {
+            Err(IndexError::Asked { source, url: shown }) => match *source {
+                YardError::WhoAsks { how: Some(how), told, host } => {
+                    let Some(token) = self.token(&how)? else {
+                        let source = Box::new(YardError::WhoAsks { how: None, told, host });
+                        return Err(IndexError::Asked { url: shown, source });
+                    };
+                    self.address.authorization = Some(token);
+                    self.asking.document(url, Some(MANIFESTS), &self.address)
+                }
+                source => Err(IndexError::Asked { url: shown, source: Box::new(source) }),
+            },
+            other => other,
+        }
+    }
+
+    /// A token from where the registry says that there are some.
+    fn token(&self, how: &str) -> Result<Option<Authorization>, IndexError> {
+        #[derive(Deserialize)]
+        struct Answer {
+            #[serde(alias = "access_token")]
+            token: String,
+        }
+        let Some(said) = how.trim().strip_prefix("Bearer ").map(parameters) else { return Ok(None) };
+        let Some(realm) = said.get("realm") else { return Ok(None) };
+        let asked =
+            ["service", "scope"].into_iter().filter_map(|name| Some(format!("{name}={}", segments(said.get(name)?))));
+        let url = format!("{realm}?{}", asked.collect::<Vec<_>>().join("&"));
+        let network = self.asking.network;
+        // It may be another host's, which the settings must allow as any other.
+        let is_own = crate::settings::authority_of(realm) == crate::settings::authority_of(&self.address.url);
+        let Some(url) = network.origins.address(&url).or_else(|| is_own.then(|| url.clone())) else { return Ok(None) };
+        let open = Address { url: url.clone(), authorization: None };
+        let document = self.asking.document(&url, None, &open)?;
+        let answer: Option<Answer> = serde_json::from_slice(&document.bytes).ok();
+        Ok(answer.map(|answer| Authorization::bearer(&answer.token)))
+    }
+}
+
+/// `NAME="VALUE", …` (RFC 9110, section 11.2).
+fn parameters(text: &str) -> BTreeMap<&str, &str> {
+    let mut found = BTreeMap::new();
+    let mut rest = text;
+    while let Some((name, value)) = rest.split_once("=\"") {
+        let Some((value, after)) = value.split_once('"') else { break };
+        found.insert(name.trim_start_matches([',', ' ']), value);
+        rest = after;
+    }
+    found
+}
