@@ -6,6 +6,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use kladder_choose::ladder::HostPolicy;
+use kladder_choose::names::ToolName;
+use kladder_choose::version::Version;
 use kladder_core::wire::Shell;
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
@@ -54,7 +56,7 @@ Sharing:
   yard      Serve a folder of artifacts to other machines
 
 Keeping catalogs:
-  catalog   Check a catalog: all that can be known without running a tool
+  catalog   Check a catalog, see what makers have published since, write new releases into it
 
 Options of every command:
   --ladder FILE    The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
@@ -244,6 +246,34 @@ pub(crate) enum CatalogCommand {
         /// Do not unpack the archives that are at hand, in the cache or in a folder, to see whether they have all commands
         #[arg(long)]
         without_archives: bool,
+    },
+    /// What makers have published that the definitions lack, as the indexes that they name tell
+    Look {
+        /// Only these tools; otherwise all whose files an index lists
+        tools: Vec<ToolName>,
+        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
+        #[arg(long, value_name = "FOLDER")]
+        catalog: Option<PathBuf>,
+        /// Previews too
+        #[arg(long)]
+        previews: bool,
+    },
+    /// Write releases into a tool's definition: find their files, hash them, keep everything else as it is
+    Enter {
+        /// The tool
+        tool: ToolName,
+        /// The versions, as the tool says them
+        #[arg(required = true)]
+        versions: Vec<Version>,
+        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
+        #[arg(long, value_name = "FOLDER")]
+        catalog: Option<PathBuf>,
+        /// Take an index's word for digests that it lists, and fetch only what it lists none for
+        #[arg(long)]
+        as_listed: bool,
+        /// Show what would be written, and write nothing
+        #[arg(long)]
+        dry_run: bool,
     },
 }
 

@@ -1,6 +1,7 @@
 //! The desk: everything that a command works with, opened in one call.
 
 pub mod catalogs;
+pub mod keeper;
 mod ladders;
 mod open;
 mod pinning;

@@ -256,7 +256,7 @@ fn route(error: &RouteError) -> Problem {
     }
 }
 
-fn fetch(error: &FetchError) -> Problem {
+pub(super) fn fetch(error: &FetchError) -> Problem {
     match error {
         FetchError::NoYard { .. } => Problem::of(Code::NoYard, error)
             .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog")
@@ -289,7 +289,7 @@ fn fetch(error: &FetchError) -> Problem {
 }
 
 /// What to do about a maker or an index that the settings have something to say of.
-fn at_makers(error: &YardError) -> Option<String> {
+pub(super) fn at_makers(error: &YardError) -> Option<String> {
     Some(match error {
         YardError::WhoAsks { host, told: false, .. } => {
             format!("`[sign-in]` in config.toml says how: \"{host}\" = {{ netrc = true }}, or a `secret` of its own")
@@ -298,13 +298,13 @@ fn at_makers(error: &YardError) -> Option<String> {
             format!("see what stands for \"{host}\" under `[sign-in]` in config.toml, and whether it still holds")
         }
         YardError::SendsOn { host } => format!("add \"{host}\" to `origins` in config.toml, where it may be asked"),
-        YardError::Index(error) => index(error)?,
+        YardError::Index(error) => at_index(error)?,
         _ => return None,
     })
 }
 
 /// What to do about an index.
-fn index(error: &IndexError) -> Option<String> {
+pub(super) fn at_index(error: &IndexError) -> Option<String> {
     Some(match error {
         IndexError::Unknown { index } => {
             format!("name it: {index} = {{ kind = \"…\", address = \"https://…\" }} under `[indexes]` in config.toml")

@@ -4,6 +4,7 @@ mod climbs;
 mod code;
 mod explain;
 mod files;
+mod keeping;
 mod wishes;
 
 pub use code::Code;

@@ -1,11 +1,13 @@
 //! What the catalog has.
 
 use std::collections::BTreeMap;
+use std::path::Path;
 
 use kladder_choose::catalog::{Definition, Exclusion, Machine, Need, Piece, Release, Remark};
 use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
 use kladder_core::desk::catalogs::CheckedCatalog;
+use kladder_core::desk::keeper::{Entered, EnteredFile, News};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -211,5 +213,127 @@ fn broken(problem: &Problem) -> CatalogRemark {
         line: at.map(|(line, _)| line),
         column: at.map(|(_, column)| column),
         text,
+    }
+}
+
+/// What makers have published that definitions lack.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogLook {
+    /// `kladder.catalog-look/1`
+    pub format: &'static str,
+    /// By tool, in the order of the names.
+    pub tools: Vec<CatalogNews>,
+}
+
+/// What one tool's index tells.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogNews {
+    /// The tool.
+    pub tool: String,
+    /// The newest version that its definition has; null where it has none.
+    pub newest: Option<String>,
+    /// Newer ones, newest first.
+    pub published: Vec<CatalogVersion>,
+    /// Why nothing was found out; null where something was.
+    pub failed: Option<String>,
+}
+
+/// A version that is published.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogVersion {
+    /// The version.
+    pub version: String,
+    /// The day, as `YYYY-MM-DD`; null where the index does not say.
+    pub date: Option<String>,
+    /// It comes before the version that it prepares.
+    pub preview: bool,
+}
+
+impl CatalogLook {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.catalog-look/1";
+
+    /// The shape of what was found.
+    pub fn of(tools: Vec<CatalogNews>) -> Self {
+        Self { format: Self::FORMAT, tools }
+    }
+}
+
+impl CatalogNews {
+    /// What was found.
+    pub fn found(tool: String, newest: Option<String>, news: &[News]) -> Self {
+        let one = |one: &News| CatalogVersion {
+            version: one.version.to_string(),
+            date: one.date.clone(),
+            preview: one.preview,
+        };
+        Self { tool, newest, published: news.iter().map(one).collect(), failed: None }
+    }
+
+    /// Why nothing was.
+    pub fn failed(tool: String, newest: Option<String>, why: String) -> Self {
+        Self { tool, newest, published: Vec::new(), failed: Some(why) }
+    }
+}
+
+/// A release that was entered into a definition.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogEnter {
+    /// `kladder.catalog-enter/1`
+    pub format: &'static str,
+    /// The tool.
+    pub tool: String,
+    /// The version.
+    pub version: String,
+    /// The definition's file.
+    pub file: String,
+    /// The release was there before, and nothing was done.
+    pub there_already: bool,
+    /// Nothing was written.
+    pub dry_run: bool,
+    /// Its files; those that belong to another one behind it, without platforms.
+    pub files: Vec<CatalogFile>,
+    /// What the release before has a file for, and this one has not.
+    pub missing: Vec<String>,
+}
+
+/// One file of it.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogFile {
+    /// For which platforms.
+    pub platforms: Vec<String>,
+    /// Its name.
+    pub file: String,
+    /// Bytes.
+    pub size: u64,
+    /// Its digest, in hexadecimal digits.
+    pub sha256: String,
+    /// The digest is the index's word; otherwise its bytes were hashed here.
+    pub listed: bool,
+}
+
+impl CatalogEnter {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.catalog-enter/1";
+
+    /// The shape of what came of it.
+    pub fn of(tool: &ToolName, version: &Version, file: &Path, entered: &Entered, dry_run: bool) -> Self {
+        let one = |file: &EnteredFile| CatalogFile {
+            platforms: file.scopes.clone(),
+            file: file.file.clone(),
+            size: file.size,
+            sha256: file.sha256.to_string(),
+            listed: !file.hashed,
+        };
+        Self {
+            format: Self::FORMAT,
+            tool: tool.to_string(),
+            version: version.to_string(),
+            file: path(file),
+            there_already: entered.text.is_none(),
+            dry_run,
+            files: entered.files.iter().map(one).collect(),
+            missing: entered.missing.clone(),
+        }
     }
 }

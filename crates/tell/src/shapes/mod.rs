@@ -13,7 +13,10 @@ mod problem;
 mod reach;
 mod rehearsed;
 
-pub use catalog::{About, AboutPiece, AboutRelease, CatalogCheck, CatalogRemark, Found, Search};
+pub use catalog::{
+    About, AboutPiece, AboutRelease, CatalogCheck, CatalogEnter, CatalogFile, CatalogLook, CatalogNews, CatalogRemark,
+    CatalogVersion, Found, Search,
+};
 pub use climb::{
     Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, SettingFile, Verdict, Verify,
 };
@@ -58,6 +61,8 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Search::FORMAT, schema_for!(Search)),
         (Served::FORMAT, schema_for!(Served)),
         (CatalogCheck::FORMAT, schema_for!(CatalogCheck)),
+        (CatalogEnter::FORMAT, schema_for!(CatalogEnter)),
+        (CatalogLook::FORMAT, schema_for!(CatalogLook)),
         (Standing::FORMAT, schema_for!(Standing)),
         (Started::FORMAT, schema_for!(Started)),
         (Surveyed::FORMAT, schema_for!(Surveyed)),

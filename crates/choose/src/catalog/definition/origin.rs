@@ -67,6 +67,17 @@ impl Origin {
         }
     }
 
+    /// The index and what it is called there, where an index is asked.
+    pub fn listed(&self, version: &Version) -> Option<(String, String)> {
+        let whole = self.0.strip_prefix(INDEX)?.replace("{version}", version.as_str());
+        whole.split_once('/').map(|(index, project)| (index.to_owned(), project.to_owned()))
+    }
+
+    /// Whether an index is asked for this name.
+    pub fn is_listed_as(&self, index: &str, project: &str) -> bool {
+        self.0.strip_prefix(INDEX).and_then(|rest| rest.split_once('/')) == Some((index, project))
+    }
+
     /// The address of a file.
     pub fn of(&self, version: &Version, file: &InnerPath, platform: &str) -> String {
         if self.0.starts_with(INDEX) {

@@ -118,6 +118,11 @@ impl Published {
         Self { scopes, facts, file, size, sha256, unpacked, unpack, own, origins: Vec::new(), also: Vec::new() }
     }
 
+    /// Where it is published, as that is written.
+    pub fn said_origins(&self) -> &[Origin] {
+        &self.own
+    }
+
     /// Makes addresses of its origins, once all that say something were asked.
     pub(super) fn locate(&mut self, version: &Version) {
         let platform = self.scopes.first().map_or("any", Scope::as_str).to_owned();

@@ -38,6 +38,11 @@ impl Cache {
         Self { folder: folder.join("artifacts") }
     }
 
+    /// The folder of all of them.
+    pub(super) fn folder(&self) -> &Path {
+        &self.folder
+    }
+
     /// Where an artifact stands or would stand.
     pub fn path(&self, digest: &Digest) -> PathBuf {
         let name = digest.to_string();

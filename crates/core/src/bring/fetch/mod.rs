@@ -15,6 +15,7 @@ mod redirect;
 mod rehash;
 mod server;
 mod sign_in;
+mod unknown;
 mod yard;
 
 pub use cache::Cache;
@@ -24,6 +25,7 @@ pub use origin::{makers, origin};
 pub(in crate::bring) use redirect::resolved;
 pub(in crate::bring) use sign_in::Authorization;
 pub use sign_in::SignInError;
+pub use unknown::{UnknownError, receive};
 pub use yard::{Offer, Yard, YardError, Yards};
 
 use std::path::{Path, PathBuf};

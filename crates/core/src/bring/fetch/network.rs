@@ -15,7 +15,7 @@ use super::redirect::Bounds;
 use super::sign_in::SignIns;
 use super::yard::YardError;
 use crate::base::files::{self, Attach, FileError};
-use crate::bring::index::{Around, Indexes};
+use crate::bring::index::{Around, IndexError, Indexes, Listed};
 use crate::settings::{Manners, OriginRules, Rate, Settings};
 
 /// Looking up an address and connecting to it takes no longer than this.
@@ -107,6 +107,19 @@ impl Network {
             sign_ins: Arc::new(sign_ins),
             ..self
         }
+    }
+
+    /// The files that an index lists under a name.
+    ///
+    /// # Errors
+    /// [`IndexError`].
+    pub fn listed(&self, index: &str, project: &str) -> Result<Arc<Vec<Listed>>, IndexError> {
+        self.indexes.listed(index, project, None, self)
+    }
+
+    /// The address to ask for what an index lists; `None` where that is not allowed.
+    pub(super) fn allowed(&self, url: &str) -> Option<String> {
+        self.origins.address(url).or_else(|| self.indexes.is_anywhere(url).then(|| url.to_owned()))
     }
 
     /// Reads what an index answers.

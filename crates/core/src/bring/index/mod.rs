@@ -143,6 +143,11 @@ pub struct Listed {
 }
 
 impl Listed {
+    /// A file of which no more is known.
+    pub fn at(file: String, url: String) -> Self {
+        Self { file, url, ..Self::default() }
+    }
+
     /// Its SHA-256, where the index lists that.
     pub fn sha256(&self) -> Option<Digest> {
         if let Some(Sum::Sha256(digest)) = &self.sum { Some(*digest) } else { None }
@@ -191,6 +196,11 @@ impl Indexes {
     pub(in crate::bring) fn is_at(&self, index: &str, url: &str) -> bool {
         let own = self.settings.get(index).and_then(|setting| setting.address.as_deref());
         own.is_some_and(|own| authority_of(own) == authority_of(url))
+    }
+
+    /// Whether an address is on the host of some index.
+    pub(in crate::bring) fn is_anywhere(&self, url: &str) -> bool {
+        self.settings.keys().any(|index| self.is_at(index, url))
     }
 
     /// The files that an index lists under a name. Where only one `file` is looked for, an index that is large need not tell of

@@ -72,6 +72,11 @@ impl Folder {
         Ok(read(self.tools.get(tool).ok_or_else(missing)?)?)
     }
 
+    /// A definition as it is written; `None` where there is none.
+    pub fn on_file(&self, tool: &ToolName) -> Option<Result<Source, CatalogError>> {
+        self.tools.contains_key(tool).then(|| self.source(tool))
+    }
+
     fn index(&self) -> Result<&Index, CatalogError> {
         if let Some(index) = self.index.get() {
             return Ok(index);

@@ -9,13 +9,16 @@ use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes::{CatalogCheck, CatalogRemark};
 use kladder_tell::text::{clean, count};
 
-use crate::args::CatalogCommand;
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{BAD, FAINT, GOOD, shown, styled};
 
-pub(super) fn run(context: &Context, command: &CatalogCommand, out: &Out) -> Result<ExitCode, Problem> {
-    let CatalogCommand::Check { folder, without_archives } = command;
+pub(super) fn run(
+    context: &Context,
+    folder: Option<&Path>,
+    without_archives: bool,
+    out: &Out,
+) -> Result<ExitCode, Problem> {
     let cache = Cache::new(&context.around.home.artifacts);
     let at_hand = AtHand { cache: &cache, temporary: &context.around.host.temporary };
     let at_hand = Some(&at_hand).filter(|_| !without_archives);

@@ -1,0 +1,49 @@
+//! `kladder catalog …`
+
+mod check;
+mod enter;
+mod look;
+
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use kladder_choose::catalog::Definition;
+use kladder_choose::names::ToolName;
+use kladder_core::desk::catalogs::Folder;
+use kladder_core::desk::keeper::OnFile;
+use kladder_tell::problem::{Code, Problem};
+
+use crate::args::CatalogCommand;
+use crate::context::Context;
+use crate::render::Out;
+
+pub(super) fn run(context: &Context, command: &CatalogCommand, out: &Out) -> Result<ExitCode, Problem> {
+    match command {
+        CatalogCommand::Check { folder, without_archives } => {
+            check::run(context, folder.as_deref(), *without_archives, out)
+        }
+        CatalogCommand::Look { tools, catalog, previews } => {
+            look::run(context, tools, catalog.as_deref(), *previews, out)
+        }
+        CatalogCommand::Enter { tool, versions, catalog, as_listed, dry_run } => {
+            let entering = enter::Options { as_listed: *as_listed, dry_run: *dry_run };
+            enter::run(context, tool, versions, catalog.as_deref(), entering, out)
+        }
+    }
+}
+
+/// The folder of the catalog that is kept.
+fn kept(context: &Context, named: Option<&Path>) -> Result<PathBuf, Problem> {
+    match named {
+        Some(folder) => Ok(context.around.folder.join(folder)),
+        None => Ok(context.around.catalog_folders()?.swap_remove(0)),
+    }
+}
+
+/// A definition as it is on file.
+fn on_file(catalog: &Folder, tool: &ToolName) -> Result<OnFile, Problem> {
+    let missing = || Problem::new(Code::NotInCatalog, format!("the catalog has no definition of {tool}"));
+    let source = catalog.on_file(tool).ok_or_else(missing)??;
+    let definition = Definition::parse(&source, tool.as_str())?;
+    Ok(OnFile { path: source.path.clone(), definition, text: source.text })
+}
