@@ -48,6 +48,14 @@ use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
 use crate::version::{Requirement, RequirementError, asks_for_newest};
 
+/// What the catalog is called that the program carries in itself.
+pub const STARTER: &str = "starter";
+
+/// Where a catalog is that a file in `folder` names: a folder, or [`STARTER`] as it is.
+pub fn catalog_at(folder: &Path, named: &Path) -> PathBuf {
+    if named == Path::new(STARTER) { named.to_path_buf() } else { folder.join(named) }
+}
+
 /// A ladder as read from its file.
 #[derive(Clone, Debug)]
 pub struct Ladder {
@@ -357,7 +365,7 @@ impl Ladder {
             text: source.text.clone(),
             title: file.ladder.title.unwrap_or_else(name),
             machines,
-            catalogs: catalogs.into_iter().map(|catalog| folder.join(catalog)).collect(),
+            catalogs: catalogs.into_iter().map(|catalog| catalog_at(folder, &catalog)).collect(),
             wishes,
             answers: file.answers,
             names: file.names,

@@ -52,7 +52,8 @@ fn head(definition: &Definition, out: &Out) -> Result<(), Problem> {
     };
     row("commands", commands.join(", "));
     row("provides", definition.provides().iter().map(|name| provided(definition, name)).collect::<Vec<_>>().join(", "));
-    row("licences", definition.says.licences.join(", "));
+    row("licence", definition.spdx.clone().unwrap_or_default());
+    row("to accept", definition.says.licences.join(", "));
     let gate = |gate: &kladder_choose::catalog::Gate| format!("{} ({})", words::demanded(&gate.demand), gate.name);
     row("demands", definition.says.gates.iter().map(gate).collect::<Vec<_>>().join(", "));
     row("on the host", definition.host.iter().flat_map(words::host::probed).collect::<Vec<_>>().join(", "));

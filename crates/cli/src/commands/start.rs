@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use kladder_choose::catalog::{Catalogs, Preset};
+use kladder_choose::ladder::{STARTER, catalog_at};
 use kladder_choose::pins::OnHost;
 use kladder_core::base::files;
 use kladder_core::desk::start::{Answers, Question, compose, preset, questions};
@@ -68,7 +69,9 @@ fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> 
         }
         None => return Err(nobody_to_ask(&catalog)?),
     };
-    let named = options.catalog.as_ref().and(folders.first()).map(|folder| relative(folder, path));
+    let is_starter = folders.first().is_some_and(|folder| folder == Path::new(STARTER));
+    let named = folders.first().filter(|_| options.catalog.is_some() || is_starter);
+    let named = named.map(|folder| if is_starter { STARTER.to_owned() } else { relative(folder, path) });
     let text = compose(&catalog, &preset, &answers, &host, named.as_deref())?;
     if let Some(parent) = path.parent() {
         files::create_folder(parent)?;
@@ -79,14 +82,13 @@ fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> 
 
 fn catalog_folders(context: &Context, options: &StartOptions) -> Result<Vec<PathBuf>, Problem> {
     let folders = match &options.catalog {
-        Some(catalog) => vec![context.around.folder.join(catalog)],
+        Some(catalog) => vec![catalog_at(&context.around.folder, catalog)],
         None => context.around.home.settings()?.catalogs,
     };
-    if folders.is_empty() {
-        return Err(Problem::new(Code::BadFile, "no catalog is named")
-            .next("name one with `--catalog FOLDER`, or take a colleague's ladder with `--from`"));
-    }
-    Ok(folders.into_iter().map(|folder| folder.canonicalize().unwrap_or(folder)).collect())
+    let folders = if folders.is_empty() { vec![PathBuf::from(STARTER)] } else { folders };
+    let real =
+        |folder: PathBuf| if folder == Path::new(STARTER) { folder } else { folder.canonicalize().unwrap_or(folder) };
+    Ok(folders.into_iter().map(real).collect())
 }
 
 fn read_answers(file: &Path) -> Result<Answers, Problem> {

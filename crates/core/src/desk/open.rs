@@ -10,10 +10,10 @@ use std::time::Duration;
 use kladder_choose::address::{NotAnAddress, YardAddress};
 use kladder_choose::catalog::{Catalog, CatalogError, Catalogs, Machine};
 use kladder_choose::document::DocumentError;
-use kladder_choose::ladder::Ladder;
+use kladder_choose::ladder::{Ladder, STARTER};
 use kladder_choose::pins::{Pins, PinsFileError};
 
-use super::catalogs::Folder;
+use super::catalogs::{Folder, Starter};
 use super::ladders::{find_from, read_ladder, read_pins};
 use crate::bring::fetch::{Network, NetworkError, Yards, at};
 use crate::bring::index::Around;
@@ -51,14 +51,6 @@ pub enum DeskError {
         folder: PathBuf,
         /// The workstation's own, which is not there either.
         own: PathBuf,
-    },
-    /// Neither the ladder nor the settings name a catalog.
-    #[error("no catalog is named")]
-    NoCatalog {
-        /// The ladder, where there is one.
-        ladder: Option<PathBuf>,
-        /// The settings.
-        settings: PathBuf,
     },
     /// The home's path cannot be used.
     #[error("{} cannot be a home: {why}", path.display())]
@@ -131,25 +123,21 @@ impl Surroundings {
     /// The folders of the catalogs of the ladder, or of the settings where there is no ladder.
     ///
     /// # Errors
-    /// [`DeskError`] where none is named.
+    /// [`DeskError`] where the ladder or the settings are wrong.
     pub fn catalog_folders(&self) -> Result<Vec<PathBuf>, DeskError> {
         let settings = self.home.settings()?;
         let ladder = self.ladder_path().map(|path| read_ladder(&path)).transpose()?;
-        self.folders_of(&settings, ladder.as_ref())
+        Ok(Self::folders_of(&settings, ladder.as_ref()))
     }
 
-    fn folders_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Vec<PathBuf>, DeskError> {
+    fn folders_of(settings: &Settings, ladder: Option<&Ladder>) -> Vec<PathBuf> {
         let named = ladder.map(|ladder| ladder.catalogs.as_slice()).filter(|named| !named.is_empty());
         let folders = named.unwrap_or(&settings.catalogs);
-        if folders.is_empty() {
-            let ladder = ladder.map(|ladder| ladder.path.clone());
-            return Err(DeskError::NoCatalog { ladder, settings: self.home.config.join("config.toml") });
-        }
-        Ok(folders.to_vec())
+        if folders.is_empty() { vec![PathBuf::from(STARTER)] } else { folders.to_vec() }
     }
 
     fn catalogs_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Catalogs, DeskError> {
-        self.open_folders(&self.folders_of(settings, ladder)?)
+        self.open_folders(&Self::folders_of(settings, ladder))
     }
 
     /// The catalogs in some folders, the most important first.
@@ -158,6 +146,9 @@ impl Surroundings {
     /// [`DeskError`] where one cannot be used.
     pub fn open_folders(&self, folders: &[PathBuf]) -> Result<Catalogs, DeskError> {
         let open = |folder: &PathBuf| -> Result<Box<dyn Catalog>, CatalogError> {
+            if folder == Path::new(STARTER) {
+                return Ok(Box::new(Starter::open()?));
+            }
             Ok(Box::new(Folder::open(folder, Some(&self.home.indexes()))?))
         };
         Ok(Catalogs::new(folders.iter().map(open).collect::<Result<_, _>>()?)?)

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use kladder_choose::address::YardAddress;
 use kladder_choose::document::{DocumentError, Source};
+use kladder_choose::ladder::catalog_at;
 use toml::Spanned;
 
 use super::indexes::{IndexForm, indexes};
@@ -122,7 +123,7 @@ impl Home {
                 .map(Folders::into_list)
                 .unwrap_or_default()
                 .into_iter()
-                .map(|c| self.config.join(c))
+                .map(|catalog| catalog_at(&self.config, &catalog))
                 .collect(),
             cache: form.cache.map(|cache| self.config.join(cache)),
             yards: form.yards.iter().map(yard).collect::<Result<_, _>>()?,

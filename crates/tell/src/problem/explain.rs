@@ -19,13 +19,6 @@ impl From<DeskError> for Problem {
                 .why(format!("no ladder.toml here or in a folder above, nor {}", own.display()))
                 .next("`kladder start` writes one after a few questions; `kladder demo` shows what it is about")
                 .next("or name one with `--ladder FILE`"),
-            DeskError::NoCatalog { ladder, settings } => {
-                let problem = Self::of(Code::BadFile, &error)
-                    .why("neither the ladder nor the settings say where the tool definitions are")
-                    .next("write `catalog = \"FOLDER\"` under [ladder]")
-                    .next(format!("or at the top of {}", settings.display()));
-                ladder.iter().fold(problem, |problem, ladder| problem.at(ladder))
-            }
             DeskError::Home { .. } => {
                 Self::of(Code::BadFile, &error).next("set KLADDER_HOME to another folder, or move the home")
             }

@@ -33,6 +33,8 @@ pub struct About {
     pub provides: Vec<ToolName>,
     /// What can be typed.
     pub commands: Vec<String>,
+    /// The licence that it is under, as an SPDX expression; null where nobody says.
+    pub spdx: Option<String>,
     /// The licences that must be accepted.
     pub licences: Vec<String>,
     /// What it demands of the host, in words.
@@ -106,6 +108,7 @@ impl About {
             summary: definition.summary.clone(),
             provides: definition.provides(),
             commands: definition.says.commands.keys().map(ToString::to_string).collect(),
+            spdx: definition.spdx.clone(),
             licences: definition.says.licences.clone(),
             gates: definition.says.gates.iter().map(|gate| words::demanded(&gate.demand)).collect(),
             releases: definition.releases.iter().map(release).collect(),

@@ -153,6 +153,7 @@ impl Definition {
             tool: self.tool.clone(),
             kind: self.kind.clone(),
             summary: self.summary.clone(),
+            spdx: self.spdx.clone(),
             scheme: self.scheme,
             host: self.host.clone(),
             also: Vec::new(),

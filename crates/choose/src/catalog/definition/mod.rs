@@ -41,6 +41,8 @@ pub struct Definition {
     pub kind: String,
     /// One line on what it does.
     pub summary: String,
+    /// The licence that it is under, as an SPDX expression; nobody needs to accept it.
+    pub spdx: Option<String>,
     /// How its versions are ordered.
     pub scheme: Scheme,
     /// How to find it on the host, where that may do.
@@ -60,6 +62,8 @@ table! {
         #[serde(default = "a_tool")]
         kind: String,
         summary: String,
+        #[serde(default, deserialize_with = "spdx")]
+        spdx: Option<String>,
         #[serde(default)]
         scheme: Scheme,
         host: Option<HostProbe>,
@@ -67,6 +71,15 @@ table! {
         also: Vec<Spanned<BlockForm>>,
         #[serde(default)]
         releases: Vec<Spanned<ReleaseForm>>,
+    }
+}
+
+/// An expression of the SPDX specification (annex "SPDX license expressions").
+fn spdx<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<String>, D::Error> {
+    let text = <String as serde::Deserialize>::deserialize(deserializer)?;
+    match spdx::Expression::parse(&text) {
+        Ok(_) => Ok(Some(text)),
+        Err(error) => Err(serde::de::Error::custom(format!("`{text}` is no SPDX expression: {}", error.reason))),
     }
 }
 
@@ -136,7 +149,7 @@ impl Definition {
     pub fn parse(source: &Source, name: &str) -> Result<Self, CatalogError> {
         let mut form: DefinitionForm = source.parse()?;
         let says = form.says();
-        let DefinitionForm { tool, kind, summary, scheme, host, also, releases, .. } = form;
+        let DefinitionForm { tool, kind, summary, spdx, scheme, host, also, releases, .. } = form;
         let wrong = |message| CatalogError::Wrong { path: source.path.clone(), message };
         if tool != *name {
             return Err(wrong(format!("it defines the tool `{tool}`, so its name must be {tool}.toml")));
@@ -158,7 +171,7 @@ impl Definition {
             read.push(release);
         }
         let releases = read;
-        let mut definition = Self { tool, kind, summary, scheme, host, says, also: Vec::new(), releases };
+        let mut definition = Self { tool, kind, summary, spdx, scheme, host, says, also: Vec::new(), releases };
         definition.releases.sort_by(|a, b| scheme.compare(&b.version, &a.version));
         blocks(source, also, &mut definition)?;
         definition.hand_on();

@@ -184,6 +184,9 @@ pub enum Layout {
     /// A wheel's: modules go to `site`, scripts to `bin`, data beside them (Python packaging specifications, "Binary distribution
     /// format"); its entry points become scripts in `bin`.
     Wheel,
+    /// A Debian package's: `usr` is the tool's folder, libraries for one processor go to `libs` and their loader to `libs/ld.so`,
+    /// documents are left out but for licences (Filesystem Hierarchy Standard; Debian Policy, section 9).
+    Debian,
     /// An npm package's: the folder `package` around it is left out, and the files that its `bin` names are found in `bin`.
     Npm,
 }
@@ -194,6 +197,7 @@ impl Layout {
         match self {
             Self::AsItIs => "as-it-is",
             Self::Wheel => "wheel",
+            Self::Debian => "debian",
             Self::Npm => "npm",
         }
     }

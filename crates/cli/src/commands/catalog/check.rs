@@ -24,8 +24,11 @@ pub(super) fn run(
     let at_hand = Some(&at_hand).filter(|_| !without_archives);
     let folders = match folder {
         Some(folder) => vec![context.around.folder.join(folder)],
-        None => context.around.catalog_folders()?,
+        None => super::folders(context)?,
     };
+    if folders.is_empty() {
+        return Err(super::nothing_kept());
+    }
     let mut is_wrong = false;
     for folder in &folders {
         let checked = check(folder, at_hand)?;

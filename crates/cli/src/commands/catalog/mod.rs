@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use kladder_choose::catalog::Definition;
+use kladder_choose::ladder::STARTER;
 use kladder_choose::names::ToolName;
 use kladder_core::desk::catalogs::Folder;
 use kladder_core::desk::keeper::OnFile;
@@ -36,8 +37,20 @@ pub(super) fn run(context: &Context, command: &CatalogCommand, out: &Out) -> Res
 fn kept(context: &Context, named: Option<&Path>) -> Result<PathBuf, Problem> {
     match named {
         Some(folder) => Ok(context.around.folder.join(folder)),
-        None => Ok(context.around.catalog_folders()?.swap_remove(0)),
+        None => folders(context)?.into_iter().next().ok_or_else(nothing_kept),
     }
+}
+
+/// The catalogs that are folders; the one that comes with the program is kept elsewhere.
+fn folders(context: &Context) -> Result<Vec<PathBuf>, Problem> {
+    let all = context.around.catalog_folders()?;
+    Ok(all.into_iter().filter(|folder| folder != Path::new(STARTER)).collect())
+}
+
+fn nothing_kept() -> Problem {
+    Problem::new(Code::BadFile, "no catalog of your own is named")
+        .why(format!("the catalog `{STARTER}` comes with the program, and is kept where that is made"))
+        .next("name a catalog's folder")
 }
 
 /// A definition as it is on file.

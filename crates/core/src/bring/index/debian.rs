@@ -214,6 +214,12 @@ fn unpacked(path: &str, bytes: &[u8]) -> Result<String, String> {
     String::from_utf8(text).map_err(|_| "it is no text".to_owned())
 }
 
+/// The first of each group of alternatives, without versions (deb-control(5)).
+fn depends(field: &str) -> Vec<String> {
+    let first = |group: &str| group.split(['|', '(', '[', ':']).next().map(|name| name.trim().to_owned());
+    field.split(',').filter_map(first).filter(|name| !name.is_empty()).collect()
+}
+
 fn parsed(text: &str) -> Result<Packages, String> {
     let mut packages = Packages::new();
     let all = BorrowedParser::new(text).parse_all().map_err(|error| error.to_string())?;
@@ -226,6 +232,7 @@ fn parsed(text: &str) -> Result<Packages, String> {
             version: field("Version").map(str::to_owned),
             size: field("Size").and_then(|size| size.parse().ok()),
             sum: field("SHA256").and_then(|digits| digits.parse().ok()).map(Sum::Sha256),
+            depends: ["Pre-Depends", "Depends"].into_iter().filter_map(field).flat_map(depends).collect(),
             ..Listed::default()
         });
     }

@@ -138,6 +138,8 @@ pub struct Listed {
     pub date: Option<String>,
     /// Its maker has taken it back.
     pub withdrawn: bool,
+    /// What it cannot do without, by the names that its index has for that.
+    pub depends: Vec<String>,
     /// Who asks for it, where its index wants to know.
     pub(in crate::bring) authorization: Option<Authorization>,
 }

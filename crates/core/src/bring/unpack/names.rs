@@ -74,8 +74,17 @@ impl Naming {
 
     /// The path of a file or link; `None` for what the definition leaves out.
     pub(super) fn place(&self, raw: &[u8]) -> Result<Option<PathBuf>, Refusal> {
-        let path = self.path(raw)?.ok_or_else(|| self.stripped(&Tops::default()))?;
+        let named = self.path(raw)?;
+        if named.is_none() && self.is_left_out(raw) {
+            return Ok(None);
+        }
+        let path = named.ok_or_else(|| self.stripped(&Tops::default()))?;
         Ok(self.kept(&path).then(|| self.moved(&path)))
+    }
+
+    /// Whether the layout has no place for a name.
+    fn is_left_out(&self, raw: &[u8]) -> bool {
+        laid_out(self.layout, plain_names(raw)).is_empty() && !plain_names(raw).is_empty()
     }
 
     /// The refusal of what vanishes, where an archive's names are these.
@@ -141,7 +150,25 @@ fn laid_out(layout: Option<Layout>, names: Vec<&[u8]>) -> Vec<&[u8]> {
             _ => Vec::new(),
         },
         (Some(Layout::Wheel), names) => [&[b"site".as_slice()], names].concat(),
+        (Some(Layout::Debian), names) => debian(names),
         _ => names,
+    }
+}
+
+/// The names of a Debian package.
+fn debian<'n>(names: &[&'n [u8]]) -> Vec<&'n [u8]> {
+    const DOCUMENTS: [&[u8]; 6] = [b"doc", b"man", b"info", b"lintian", b"doc-base", b"bug"];
+    let is_loader = |name: &[u8]| name.starts_with(b"ld-") && name.windows(4).any(|part| part == b".so.");
+    let names = if let [b"usr", rest @ ..] = names { rest } else { names };
+    match names {
+        [b"lib64", ..] => Vec::new(),
+        [b"share", b"doc", .., b"copyright"] => names.to_vec(),
+        [b"share", kind, ..] if DOCUMENTS.contains(kind) => Vec::new(),
+        [b"lib", b"x86_64-linux-gnu" | b"aarch64-linux-gnu", rest @ ..] => match rest {
+            [name] if is_loader(name) => vec![b"libs", b"ld.so"],
+            rest => [&[b"libs".as_slice()], rest].concat(),
+        },
+        names => names.to_vec(),
     }
 }
 

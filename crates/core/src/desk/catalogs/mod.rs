@@ -4,7 +4,9 @@ mod archives;
 mod check;
 mod folder;
 mod index;
+mod starter;
 
 pub use archives::AtHand;
 pub use check::{CheckedCatalog, check};
 pub use folder::Folder;
+pub use starter::Starter;

@@ -15,6 +15,26 @@ use crate::base::event::Observer;
 use crate::bring::fetch::{Cache, Network, UnknownError, receive};
 use crate::bring::index::{IndexError, Listed};
 
+/// Packages that only a system's own package manager has a use for.
+const OF_THE_SYSTEM: [&str; 16] = [
+    "adduser",
+    "base-files",
+    "cdebconf",
+    "debconf",
+    "debconf-2.0",
+    "debianutils",
+    "dpkg",
+    "gcc-12-base",
+    "init-system-helpers",
+    "install-info",
+    "lsb-base",
+    "media-types",
+    "mime-support",
+    "passwd",
+    "sensible-utils",
+    "ucf",
+];
+
 /// Why a release was not entered.
 #[derive(Debug, thiserror::Error)]
 pub enum EnterError {
@@ -202,7 +222,7 @@ impl Work<'_> {
         let key = (index.to_owned(), project.to_owned());
         if !self.listed.contains_key(&key) {
             let source = Source { index: key.0.clone(), project: key.1.clone(), scopes: Vec::new() };
-            self.listed.insert(key.clone(), built(source.listed(self.entering.network)?));
+            self.listed.insert(key.clone(), source.listed(self.entering.network)?);
         }
         Ok(&self.listed[&key])
     }
@@ -238,7 +258,45 @@ impl Work<'_> {
         if best.len() > 1 && self.definition.says.unpack.is_none() {
             best.remove("any");
         }
-        best.into_iter().map(|(scope, (_, file))| self.block(vec![scope], &file, Vec::new(), Vec::new())).collect()
+        let mut blocks = Vec::new();
+        for (scope, (_, file)) in best {
+            let block = self.block(vec![scope.clone()], &file, Vec::new())?;
+            blocks.push(FileBlock { also: self.what_it_needs(&file, &scope)?, ..block });
+        }
+        Ok(blocks)
+    }
+
+    /// What a package of a Debian archive cannot do without: libraries and parts, each with where it is listed.
+    fn what_it_needs(&mut self, file: &Listed, scope: &str) -> Result<Vec<FileBlock>, EnterError> {
+        let all = sources(self.definition, self.version);
+        let index = |source: Source| file.file.ends_with(".deb").then_some(source.index);
+        let Some(index) = all.into_iter().find_map(index) else { return Ok(Vec::new()) };
+        let (mut wanted, mut seen) = (file.depends.clone(), std::collections::BTreeSet::new());
+        let mut also = Vec::new();
+        while let Some(name) = wanted.pop() {
+            let is_for_packager = OF_THE_SYSTEM.contains(&name.as_str());
+            if is_for_packager || !seen.insert(name.clone()) {
+                continue;
+            }
+            let fits = |one: &&Listed| fit(&one.file).is_some_and(|fit| fit.scope == scope || fit.scope == "linux");
+            let list = match self.list(&index, &name) {
+                Ok(list) => list,
+                // A name that several packages provide is nobody's own.
+                Err(EnterError::Index(IndexError::NoSuch { .. })) => {
+                    self.entered.missing.push(name);
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
+            let newest = |best: Listed, one: Listed| if is_packaged_later(&one, &best) { one } else { best };
+            if let Some(one) = list.iter().filter(fits).cloned().reduce(newest) {
+                wanted.extend(one.depends.clone());
+                let origin = format!("origins = [\"index:{index}/{name}\"]");
+                also.push(self.block(Vec::new(), &one, vec![origin])?);
+            }
+        }
+        also.sort_by(|a, b| a.file.cmp(&b.file));
+        Ok(also)
     }
 
     /// Files like those of another release.
@@ -254,15 +312,15 @@ impl Work<'_> {
             let table = written.get(at);
             let more = table.map(|table| own_lines(*table)).unwrap_or_default();
             let below = table.map(|table| tables(table.get("also"))).unwrap_or_default();
-            let mut also = Vec::new();
+            let mut block = self.block(scopes.clone(), &file, more)?;
             for (at, further) in artifact.also.iter().enumerate() {
                 let more = below.get(at).map(|table| own_lines(*table)).unwrap_or_default();
                 match self.counterpart(further, &scopes, false)? {
-                    Some(file) => also.push(self.block(Vec::new(), &file, more, Vec::new())?),
+                    Some(file) => block.also.push(self.block(Vec::new(), &file, more)?),
                     None => self.entered.missing.push(further.file.to_string()),
                 }
             }
-            blocks.push(self.block(scopes, &file, more, also)?);
+            blocks.push(block);
         }
         Ok(blocks)
     }
@@ -298,13 +356,7 @@ impl Work<'_> {
         Ok(None)
     }
 
-    fn block(
-        &mut self,
-        scopes: Vec<String>,
-        file: &Listed,
-        more: Vec<String>,
-        also: Vec<FileBlock>,
-    ) -> Result<FileBlock, EnterError> {
+    fn block(&mut self, scopes: Vec<String>, file: &Listed, more: Vec<String>) -> Result<FileBlock, EnterError> {
         let Entering { network, cache, as_listed, observer } = self.entering;
         let told = file.sha256().zip(file.size).filter(|_| as_listed);
         let (sha256, size) = match told {
@@ -314,15 +366,8 @@ impl Work<'_> {
         let hashed = told.is_none();
         self.date = self.date.take().or_else(|| file.date.clone());
         self.entered.files.push(EnteredFile { scopes: scopes.clone(), file: file.file.clone(), size, sha256, hashed });
-        Ok(FileBlock { scopes, file: file.file.clone(), size, sha256, more, also })
+        Ok(FileBlock { scopes, file: file.file.clone(), size, sha256, more, also: Vec::new() })
     }
-}
-
-/// Without source archives where there is something that was built.
-fn built(listed: Vec<Listed>) -> Vec<Listed> {
-    let is_wheel = |file: &Listed| file.file.ends_with(".whl");
-    let any = listed.iter().any(is_wheel);
-    listed.into_iter().filter(|file| !any || is_wheel(file)).collect()
 }
 
 /// Whether an origin stands in a block for one platform, so that its files are for that one whatever they are called.

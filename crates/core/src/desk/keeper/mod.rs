@@ -41,8 +41,16 @@ fn sources(definition: &Definition, version: &Version) -> Vec<Source> {
 
 impl Source {
     fn listed(&self, network: &Network) -> Result<Vec<Listed>, IndexError> {
-        Ok(network.listed(&self.index, &self.project)?.as_ref().clone())
+        let listed = network.listed(&self.index, &self.project)?;
+        Ok(built(&listed))
     }
+}
+
+/// Without source archives where there is something that was built.
+fn built(listed: &[Listed]) -> Vec<Listed> {
+    let is_wheel = |file: &&Listed| file.file.ends_with(".whl");
+    let any = listed.iter().any(|file| is_wheel(&file));
+    listed.iter().filter(|file| !any || is_wheel(file)).cloned().collect()
 }
 
 /// The version that a listed file is of, as its maker calls it.

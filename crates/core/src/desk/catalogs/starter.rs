@@ -1,0 +1,88 @@
+//! The catalog of real tools that the program carries in itself.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use include_dir::{Dir, include_dir};
+use kladder_choose::catalog::{About, Catalog, CatalogError, Definition, TextKind};
+use kladder_choose::digest::Digest;
+use kladder_choose::document::Source;
+use kladder_choose::names::ToolName;
+
+static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../catalog");
+
+/// It, opened; nothing of it is on this machine's disk.
+pub struct Starter {
+    about: About,
+    names: Vec<ToolName>,
+    tools: BTreeMap<ToolName, &'static str>,
+}
+
+impl Starter {
+    /// Opens it.
+    ///
+    /// # Errors
+    /// [`CatalogError`] where it was built wrong.
+    pub fn open() -> Result<Self, CatalogError> {
+        let about = About::parse(
+            &source("catalog.toml").unwrap_or_else(|| Source::new("catalog.toml", String::new())),
+            Path::new("/"),
+        )?;
+        let mut tools = BTreeMap::new();
+        for (name, text) in listed("tools", "toml") {
+            let wrong =
+                |error| CatalogError::Wrong { path: Path::new("tools").join(name), message: format!("{error}") };
+            tools.insert(name.parse().map_err(wrong)?, text);
+        }
+        Ok(Self { about, names: tools.keys().cloned().collect(), tools })
+    }
+}
+
+/// The texts in a folder with an ending, by name.
+fn listed(folder: &str, ending: &str) -> Vec<(&'static str, &'static str)> {
+    let files = FILES.get_dir(folder).into_iter().flat_map(Dir::files);
+    let named = files.filter(|file| file.path().extension().is_some_and(|there| there == ending));
+    named.filter_map(|file| Some((file.path().file_stem()?.to_str()?, file.contents_utf8()?))).collect()
+}
+
+/// A file, by its path in the catalog; it is shown as lying in a folder that is called as the catalog is.
+fn source(path: &str) -> Option<Source> {
+    let text = FILES.get_file(path)?.contents_utf8()?;
+    Some(Source::new(&Path::new("starter").join(path), text.to_owned()))
+}
+
+fn place(kind: TextKind) -> (&'static str, &'static str) {
+    match kind {
+        TextKind::Licence => ("licences", "txt"),
+        TextKind::Preset => ("presets", "toml"),
+        TextKind::Rehearsal => ("rehearsals", "toml"),
+    }
+}
+
+impl Catalog for Starter {
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn names(&self) -> &[ToolName] {
+        &self.names
+    }
+
+    fn definition(&self, tool: &str) -> Result<Option<(Definition, Digest)>, CatalogError> {
+        let Some(text) = self.tools.get(tool) else { return Ok(None) };
+        let Some(source) = source(&format!("tools/{tool}.toml")) else { return Ok(None) };
+        Ok(Some((Definition::parse(&source, tool)?, Digest::of(text.as_bytes()))))
+    }
+
+    fn texts(&self, kind: TextKind) -> Result<Vec<String>, CatalogError> {
+        let (folder, ending) = place(kind);
+        let mut names: Vec<String> = listed(folder, ending).into_iter().map(|(name, _)| name.to_owned()).collect();
+        names.sort();
+        Ok(names)
+    }
+
+    fn text(&self, kind: TextKind, name: &str) -> Result<Option<Source>, CatalogError> {
+        let (folder, ending) = place(kind);
+        Ok(source(&format!("{folder}/{name}.{ending}")))
+    }
+}
