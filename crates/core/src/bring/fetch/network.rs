@@ -117,6 +117,13 @@ impl Network {
         self.indexes.listed(index, project, None, self)
     }
 
+    /// A text that lies beside a listed file, under its name with an ending; `None` where there is none.
+    pub fn beside(&self, file: &Listed, ending: &str) -> Option<String> {
+        let url = self.allowed(&file.url)? + ending;
+        let reading = Reading { authorization: file.authorization.as_ref(), ..Reading::of(4 << 20) };
+        String::from_utf8(self.read_of_index(&url, reading).ok()?.bytes).ok()
+    }
+
     /// The address to ask for what an index lists; `None` where that is not allowed.
     pub(super) fn allowed(&self, url: &str) -> Option<String> {
         self.origins.address(url).or_else(|| self.indexes.is_anywhere(url).then(|| url.to_owned()))

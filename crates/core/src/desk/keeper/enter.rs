@@ -9,7 +9,8 @@ use kladder_choose::version::{Scheme, Version};
 use toml_edit::{DocumentMut, Item, Table};
 
 use super::block::{FileBlock, inserted, release};
-use super::names::{fit, is_preview};
+use super::metadata::{Needed, in_wheel, needed};
+use super::names::{OF_ONE_INTERPRETER, fit, is_preview};
 use super::{OnFile, Source, sources, version_of};
 use crate::base::event::Observer;
 use crate::bring::fetch::{Cache, Network, UnknownError, receive};
@@ -254,7 +255,10 @@ impl Work<'_> {
                 }
             }
         }
-        // What is for all is needed only where nothing is for one.
+        // What is built for one version of an interpreter is not wanted where something runs everywhere; that in turn only where
+        // nothing is built for a platform.
+        let runs_everywhere = best.get("any").is_some_and(|(rank, _)| *rank < OF_ONE_INTERPRETER);
+        best.retain(|_, (rank, _)| !runs_everywhere || *rank < OF_ONE_INTERPRETER);
         if best.len() > 1 && self.definition.says.unpack.is_none() {
             best.remove("any");
         }
@@ -266,37 +270,68 @@ impl Work<'_> {
         Ok(blocks)
     }
 
-    /// What a package of a Debian archive cannot do without: libraries and parts, each with where it is listed.
+    /// What a file cannot do without, as far as its index or its maker says so: each with where it is listed.
     fn what_it_needs(&mut self, file: &Listed, scope: &str) -> Result<Vec<FileBlock>, EnterError> {
-        let all = sources(self.definition, self.version);
-        let index = |source: Source| file.file.ends_with(".deb").then_some(source.index);
-        let Some(index) = all.into_iter().find_map(index) else { return Ok(Vec::new()) };
-        let (mut wanted, mut seen) = (file.depends.clone(), std::collections::BTreeSet::new());
-        let mut also = Vec::new();
-        while let Some(name) = wanted.pop() {
-            let is_for_packager = OF_THE_SYSTEM.contains(&name.as_str());
-            if is_for_packager || !seen.insert(name.clone()) {
+        let (is_wheel, is_package) = (file.file.ends_with(".whl"), file.file.ends_with(".deb"));
+        let Some(source) = sources(self.definition, self.version).into_iter().next().filter(|_| is_wheel || is_package)
+        else {
+            return Ok(Vec::new());
+        };
+        let (mut wanted, mut seen, mut also) = (self.needs_of(file), std::collections::BTreeSet::new(), Vec::new());
+        seen.insert(source.project.clone());
+        while let Some(Needed { project, versions }) = wanted.pop() {
+            if OF_THE_SYSTEM.contains(&project.as_str()) || !seen.insert(project.clone()) {
                 continue;
             }
-            let fits = |one: &&Listed| fit(&one.file).is_some_and(|fit| fit.scope == scope || fit.scope == "linux");
-            let list = match self.list(&index, &name) {
+            let does = |one: &&Listed| {
+                let fits = fit(&one.file).is_some_and(|fit| [scope, "linux", "any"].contains(&fit.scope.as_str()));
+                let version = version_of(one);
+                let will = version.as_ref().is_some_and(|it| versions.as_ref().is_none_or(|range| range.allows(it)));
+                fits && !one.withdrawn && (is_package || (will && !version.as_ref().is_some_and(is_preview)))
+            };
+            let list = match self.list(&source.index, &project) {
                 Ok(list) => list,
                 // A name that several packages provide is nobody's own.
                 Err(EnterError::Index(IndexError::NoSuch { .. })) => {
-                    self.entered.missing.push(name);
+                    self.entered.missing.push(project);
                     continue;
                 }
                 Err(error) => return Err(error),
             };
-            let newest = |best: Listed, one: Listed| if is_packaged_later(&one, &best) { one } else { best };
-            if let Some(one) = list.iter().filter(fits).cloned().reduce(newest) {
-                wanted.extend(one.depends.clone());
-                let origin = format!("origins = [\"index:{index}/{name}\"]");
-                also.push(self.block(Vec::new(), &one, vec![origin])?);
+            let newest = |best: Listed, one: Listed| {
+                let rank = |file: &Listed| fit(&file.file).map_or(u32::MAX, |fit| fit.rank);
+                let same = one.version == best.version;
+                if is_packaged_later(&one, &best) || (same && rank(&one) < rank(&best)) { one } else { best }
+            };
+            match list.iter().filter(does).cloned().reduce(newest) {
+                Some(one) => {
+                    wanted.extend(self.needs_of(&one));
+                    let origin = format!("origins = [\"index:{}/{project}\"]", source.index);
+                    also.push(self.block(Vec::new(), &one, vec![origin])?);
+                }
+                None => self.entered.missing.push(project),
             }
         }
         also.sort_by(|a, b| a.file.cmp(&b.file));
         Ok(also)
+    }
+
+    /// What a file needs, as its index lists it or, for a wheel, as the text beside it says.
+    fn needs_of(&self, file: &Listed) -> Vec<Needed> {
+        if file.file.ends_with(".whl") {
+            // An index need not have it; then the keeper has to see what is missing.
+            return self.metadata(file).map(|text| needed(&text)).unwrap_or_default();
+        }
+        file.depends.iter().map(|name| Needed { project: name.clone(), versions: None }).collect()
+    }
+
+    /// The text in which a wheel says what it is: as its index has it, or out of the wheel.
+    fn metadata(&self, file: &Listed) -> Option<String> {
+        let Entering { network, cache, observer, .. } = self.entering;
+        network.beside(file, ".metadata").or_else(|| {
+            let (digest, _) = receive(file, cache, network, observer).ok()?;
+            in_wheel(&cache.path(&digest))
+        })
     }
 
     /// Files like those of another release.
@@ -335,7 +370,7 @@ impl Work<'_> {
             };
             let said_for_one = self_scoped(self.definition, &index, &project);
             let is_wanted = |scope: &str| {
-                let is_common = scope == "linux" && platform.starts_with("linux");
+                let is_common = (scope == "linux" && platform.starts_with("linux")) || (!own && scope == "any");
                 said_for_one || is_common || scopes.iter().any(|one| one == scope) || scopes.is_empty()
             };
             let fits = |file: &&Listed| {

@@ -3,6 +3,7 @@
 mod block;
 mod enter;
 mod look;
+mod metadata;
 mod names;
 
 pub use enter::{EnterError, Entered, EnteredFile, Entering, enter};

@@ -10,6 +10,9 @@ pub(super) struct Fit {
     pub(super) rank: u32,
 }
 
+/// The rank from which on a file is for one version of an interpreter.
+pub(super) const OF_ONE_INTERPRETER: u32 = 200;
+
 /// What a file's name says of it; `None` for what cannot be taken: a source archive, a file for another system, a signature.
 pub(super) fn fit(file: &str) -> Option<Fit> {
     let lower = file.to_ascii_lowercase();
@@ -43,7 +46,7 @@ fn wheel(stem: &str) -> Option<Fit> {
     } else if abi == "abi3" {
         100
     } else {
-        200
+        OF_ONE_INTERPRETER
     };
     let each = platforms.split('.').filter_map(|tag| {
         let processor = if tag.ends_with("x86_64") || tag.ends_with("intel") {
@@ -108,16 +111,22 @@ fn by_words(lower: &str) -> String {
 pub(super) fn upstream(version: &str) -> &str {
     let bare = version.split_once(':').map_or(version, |(_, rest)| rest);
     let bare = bare.rsplit_once('-').map_or(bare, |(front, _)| front);
+    // A version that was too new, taken back without counting down: `4.8+really4.7.5`.
+    let bare = bare.split_once("+really").map_or(bare, |(_, real)| real);
     bare.split(['+', '~']).next().unwrap_or(bare)
 }
 
 /// Whether a version comes before the one that it prepares.
 pub(super) fn is_preview(version: &Version) -> bool {
+    const PREVIEWS: [&str; 9] = ["rc", "alpha", "beta", "dev", "pre", "preview", "nightly", "canary", "next"];
     let lower = version.as_str().to_ascii_lowercase();
-    let words: Vec<&str> = lower.split(|c: char| !c.is_ascii_alphabetic()).filter(|word| !word.is_empty()).collect();
-    let previews =
-        ["a", "b", "c", "rc", "alpha", "beta", "dev", "pre", "preview", "nightly", "canary", "next", "insiders"];
-    words.iter().any(|word| previews.contains(word))
+    let mut words = lower.split(|c: char| !c.is_ascii_alphabetic()).filter(|word| !word.is_empty());
+    // `1.2a1` prepares 1.2, and `3.3a` comes after 3.3.
+    let is_before_number = |word: &str| {
+        let after = lower.find(word).map(|at| &lower[at + word.len()..]).unwrap_or_default();
+        after.starts_with(|c: char| c.is_ascii_digit())
+    };
+    words.any(|word| PREVIEWS.contains(&word) || (["a", "b", "c"].contains(&word) && is_before_number(word)))
 }
 
 #[cfg(test)]
@@ -152,8 +161,9 @@ mod tests {
     #[test]
     fn versions_are_told_as_their_makers_do() {
         let version = |text: &str| text.parse::<Version>().unwrap();
+        assert_eq!(upstream("4.8+really4.7.5-1"), "4.7.5");
         assert_eq!(["2:1.19~2-3+b1", "1.6-2.1+deb12u3", "2.0"].map(upstream), ["1.19", "1.6", "2.0"]);
         assert!(["1.2rc1", "1.2.0-beta.3", "2.0a1"].map(version).iter().all(is_preview));
-        assert!(!["1.2", "1.2.post1", "3.2.0q"].map(version).iter().any(is_preview));
+        assert!(!["1.2", "1.2.post1", "3.2.0q", "3.3a"].map(version).iter().any(is_preview));
     }
 }
