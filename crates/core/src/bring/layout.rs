@@ -180,7 +180,7 @@ fn entry_point(object: &str) -> Option<String> {
     let first = attribute.split('.').next()?;
     Some(format!(
         "{PYTHON}import os\nimport sys\n\nsys.dont_write_bytecode = True\n\
-         sys.path.insert(0, os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), \"site\"))\n\
+         sys.path.insert(1, os.path.join(os.path.dirname(os.path.dirname(os.path.abspath(__file__))), \"site\"))\n\
          from {module} import {first}\n\nsys.exit({attribute}())\n"
     ))
 }
