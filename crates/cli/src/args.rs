@@ -275,6 +275,20 @@ pub(crate) enum CatalogCommand {
         #[arg(long)]
         dry_run: bool,
     },
+    /// Climb and verify releases, each by itself in a home that is thrown away
+    Try {
+        /// Only these tools; otherwise all
+        tools: Vec<ToolName>,
+        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
+        #[arg(long, value_name = "FOLDER")]
+        catalog: Option<PathBuf>,
+        /// Only the newest release of each
+        #[arg(long)]
+        newest: bool,
+        /// How many to try at once; otherwise one for each core
+        #[arg(long, value_name = "NUMBER")]
+        at_once: Option<usize>,
+    },
 }
 
 #[derive(Debug, Clone, Default, Args)]

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::time::Duration;
 
 use kladder_choose::catalog::{Definition, Exclusion, Machine, Need, Piece, Release, Remark};
 use kladder_choose::names::ToolName;
@@ -338,5 +339,50 @@ impl CatalogEnter {
             files: entered.files.iter().map(one).collect(),
             missing: entered.missing.clone(),
         }
+    }
+}
+
+/// Releases, each climbed and verified by itself.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogTry {
+    /// `kladder.catalog-try/1`
+    pub format: &'static str,
+    /// In the order of tools, the newest release of each first.
+    pub releases: Vec<CatalogTried>,
+}
+
+/// One release that was tried.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogTried {
+    /// The tool.
+    pub tool: String,
+    /// The version.
+    pub version: String,
+    /// How long climbing and verifying took.
+    pub seconds: f64,
+    /// Bytes of archives, its needs' included; 0 where it failed.
+    pub bytes: u64,
+    /// Why it does not stand; null where it does.
+    pub failed: Option<String>,
+}
+
+impl CatalogTry {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.catalog-try/1";
+
+    /// The shape of what came of it.
+    pub fn of(releases: Vec<CatalogTried>) -> Self {
+        Self { format: Self::FORMAT, releases }
+    }
+}
+
+impl CatalogTried {
+    /// One release: its bytes, or why it failed.
+    pub fn of(tool: &ToolName, version: &Version, took: Duration, told: Result<u64, String>) -> Self {
+        let (bytes, failed) = match told {
+            Ok(bytes) => (bytes, None),
+            Err(why) => (0, Some(why)),
+        };
+        Self { tool: tool.to_string(), version: version.to_string(), seconds: took.as_secs_f64(), bytes, failed }
     }
 }

@@ -15,7 +15,7 @@ mod rehearsed;
 
 pub use catalog::{
     About, AboutPiece, AboutRelease, CatalogCheck, CatalogEnter, CatalogFile, CatalogLook, CatalogNews, CatalogRemark,
-    CatalogVersion, Found, Search,
+    CatalogTried, CatalogTry, CatalogVersion, Found, Search,
 };
 pub use climb::{
     Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, SettingFile, Verdict, Verify,
@@ -63,6 +63,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (CatalogCheck::FORMAT, schema_for!(CatalogCheck)),
         (CatalogEnter::FORMAT, schema_for!(CatalogEnter)),
         (CatalogLook::FORMAT, schema_for!(CatalogLook)),
+        (CatalogTry::FORMAT, schema_for!(CatalogTry)),
         (Standing::FORMAT, schema_for!(Standing)),
         (Started::FORMAT, schema_for!(Started)),
         (Surveyed::FORMAT, schema_for!(Surveyed)),

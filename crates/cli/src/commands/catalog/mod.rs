@@ -1,5 +1,6 @@
 //! `kladder catalog …`
 
+mod attempt;
 mod check;
 mod enter;
 mod look;
@@ -25,6 +26,10 @@ pub(super) fn run(context: &Context, command: &CatalogCommand, out: &Out) -> Res
         }
         CatalogCommand::Look { tools, catalog, previews } => {
             look::run(context, tools, catalog.as_deref(), *previews, out)
+        }
+        CatalogCommand::Try { tools, catalog, newest, at_once } => {
+            let catalog = catalog.as_deref();
+            attempt::run(context, &attempt::Trying { tools, catalog, newest: *newest, at_once: *at_once }, out)
         }
         CatalogCommand::Enter { tool, versions, catalog, as_listed, dry_run } => {
             let entering = enter::Options { as_listed: *as_listed, dry_run: *dry_run };
