@@ -19,7 +19,13 @@ pub struct Memory {
 impl Memory {
     /// An empty one.
     pub fn new(name: &str) -> Self {
-        let about = About { name: name.to_owned(), title: name.to_owned(), yards: Vec::new(), prefer: BTreeMap::new() };
+        let about = About {
+            name: name.to_owned(),
+            title: name.to_owned(),
+            yards: Vec::new(),
+            prefer: BTreeMap::new(),
+            indexes: BTreeMap::new(),
+        };
         Self { about, names: Vec::new(), definitions: BTreeMap::new(), texts: BTreeMap::new() }
     }
 

@@ -110,6 +110,8 @@ pub struct About {
     pub yards: Vec<YardAddress>,
     /// By capability: the tools that are tried before others, in this order.
     pub prefer: BTreeMap<ToolName, Vec<ToolName>>,
+    /// The indexes that its definitions name, and what each of them speaks.
+    pub indexes: BTreeMap<String, String>,
 }
 
 #[derive(Deserialize)]
@@ -118,6 +120,8 @@ struct AboutFile {
     catalog: AboutForm,
     #[serde(default)]
     prefer: BTreeMap<ToolName, Vec<ToolName>>,
+    #[serde(default)]
+    indexes: BTreeMap<String, String>,
 }
 
 #[derive(Deserialize)]
@@ -152,12 +156,12 @@ impl About {
         if format > FORMAT {
             return Err(CatalogError::Newer { path: source.path.clone(), format });
         }
-        let AboutFile { catalog: AboutForm { name, title, yards, _format: _ }, prefer } = source.parse()?;
+        let AboutFile { catalog: AboutForm { name, title, yards, _format: _ }, prefer, indexes } = source.parse()?;
         let yard = |text: &Spanned<String>| {
             YardAddress::new(text.get_ref(), base).map_err(|error| source.invalid(text.span(), error.to_string()))
         };
         let yards = yards.iter().map(yard).collect::<Result<_, _>>()?;
-        Ok(Self { title: title.unwrap_or_else(|| name.clone()), name, yards, prefer })
+        Ok(Self { title: title.unwrap_or_else(|| name.clone()), name, yards, prefer, indexes })
     }
 }
 

@@ -199,6 +199,11 @@ impl Catalogs {
         bundles.get(tool).map(Vec::as_slice).unwrap_or_default()
     }
 
+    /// What an index speaks, as the first catalog says that names it.
+    pub fn speaks(&self, index: &str) -> Option<&str> {
+        self.abouts().find_map(|about| about.indexes.get(index)).map(String::as_str)
+    }
+
     /// The tools that are tried first for a capability, as the first catalog says that says something.
     pub fn preferred(&self, capability: &str) -> &[ToolName] {
         self.abouts().find_map(|about| about.prefer.get(capability)).map(Vec::as_slice).unwrap_or_default()

@@ -47,6 +47,10 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
         return Ok(ExitCode::SUCCESS);
     }
     out.say(format!("\n{}", summary(&prospect, &desk)))?;
+    for index in &site.unnamed_indexes(route) {
+        out.say(styled(BAD, format!("The index {} is not named in config.toml:", clean(&index.name))))?;
+        out.say(format!("  {}", clean(&words::to_name(index))))?;
+    }
     ahead(&prospect, &context.around.host, out)?;
     code_ahead(&code, out)?;
     settings::ahead(&site, out)?;

@@ -35,7 +35,7 @@ fn no_ladder(out: &Out) -> Result<ExitCode, Problem> {
     out.say("No ladder here, and none for this workstation.")?;
     out.say("\nA ladder is a file, ladder.toml, that says what a workstation must have.")?;
     let rows = [
-        ("to write one after a few questions", "kladder start --catalog FOLDER"),
+        ("to write one after a few questions", "kladder start"),
         ("to take a colleague's", "kladder start --from FILE, ADDRESS or REPOSITORY"),
         ("to see the whole story on made-up data", "kladder demo"),
         ("to get an example to play with", "kladder demo --keep FOLDER"),

@@ -18,6 +18,7 @@ pub use code::{CodeStanding, CodeState, WhyMissing};
 pub use prospect::Prospect;
 
 use std::cell::OnceCell;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -35,7 +36,7 @@ use crate::base::crash;
 use crate::base::event::{Cancelled, Finding, Observer, Outcome, Subject, Verdict};
 use crate::base::files::{self, FileError};
 use crate::base::record::RecordError;
-use crate::bring::fetch::{Cache, Network, Yard};
+use crate::bring::fetch::{Cache, Network, Yard, unnamed_indexes};
 use crate::host::survey::Host;
 use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
@@ -78,6 +79,9 @@ pub enum ClimbError {
     /// Artifacts are missing, and nothing may be fetched.
     #[error("{} not here, and nothing may be fetched", if .0.len() == 1 { "a file is".to_owned() } else { format!("{} files are", .0.len()) })]
     Offline(Vec<Artifact>),
+    /// What is to be fetched would have to be asked of indexes that the settings do not name.
+    #[error("{} not named in config.toml", indexes(.0))]
+    Unnamed(Vec<UnnamedIndex>),
     /// Rungs could not be wired.
     #[error(transparent)]
     Launch(#[from] LaunchError),
@@ -175,6 +179,24 @@ pub struct Site<'s> {
     pub offline: bool,
     /// What the ladder wants in the home, once it was found out.
     pub wanted: OnceCell<Vec<Wanted>>,
+}
+
+/// An index that the settings do not name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UnnamedIndex {
+    /// What the catalog calls it.
+    pub name: String,
+    /// What it speaks, where the catalog says so.
+    pub speaks: Option<String>,
+}
+
+fn indexes(all: &[UnnamedIndex]) -> String {
+    let names: Vec<&str> = all.iter().map(|index| index.name.as_str()).collect();
+    match names.as_slice() {
+        [one] => format!("the index {one} is"),
+        [front @ .., last] => format!("the indexes {} and {last} are", front.join(", ")),
+        [] => "no index is".to_owned(),
+    }
 }
 
 /// A restart or a new session is due before the climb can go on.
@@ -279,6 +301,7 @@ impl Site<'_> {
         self.hear(&mut prospect, request, decide)?;
         self.hear_of_restarts(&prospect, request, decide)?;
         self.check_offline(&prospect)?;
+        self.check_indexes(&prospect)?;
         let is_skipped = |gate: &&Standing| request.skip_gates.contains(&gate.gate);
         let (skipped, closed): (Vec<_>, Vec<_>) = prospect.closed().partition(is_skipped);
         if !closed.is_empty() {
@@ -347,6 +370,25 @@ impl Site<'_> {
         let missing = to_bring.flat_map(|shelved| &shelved.artifacts).filter(|artifact| !at_hand(artifact));
         let missing: Vec<Artifact> = if self.offline { missing.cloned().collect() } else { Vec::new() };
         if missing.is_empty() { Ok(()) } else { Err(ClimbError::Offline(missing)) }
+    }
+
+    /// Fails with all indexes at once that would have to be asked, and that the settings do not name.
+    fn check_indexes(&self, prospect: &Prospect) -> Result<(), ClimbError> {
+        let unnamed = self.unnamed_indexes(&prospect.route);
+        if unnamed.is_empty() { Ok(()) } else { Err(ClimbError::Unnamed(unnamed)) }
+    }
+
+    /// The indexes that a route needs, and that the settings do not name.
+    pub fn unnamed_indexes(&self, route: &Route) -> Vec<UnnamedIndex> {
+        if !self.yards.is_empty() {
+            return Vec::new();
+        }
+        let cache = Cache::new(&self.home.artifacts);
+        let to_bring = route.rungs.iter().filter(|rung| rung.is_to_bring()).filter_map(Rung::shelved);
+        let missing = to_bring.flat_map(|shelved| &shelved.artifacts).filter(|one| !cache.seems_to_hold(one));
+        let names: BTreeSet<String> = missing.flat_map(|one| unnamed_indexes(one, self.network)).collect();
+        let speaks = |name: &str| self.catalogs.speaks(name).map(str::to_owned);
+        names.into_iter().map(|name| UnnamedIndex { speaks: speaks(&name), name }).collect()
     }
 
     /// The current landing, if it is what the route leads to.

@@ -12,7 +12,7 @@ use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::RouteError;
 use kladder_core::climb::settings::SettingsError;
-use kladder_core::climb::{ClimbError, Failure, RestartDue, Stopped};
+use kladder_core::climb::{ClimbError, Failure, RestartDue, Stopped, UnnamedIndex};
 use kladder_core::keep::berth::BerthError;
 use kladder_core::keep::terms::Asked;
 use kladder_core::prove::verify::VerifyError;
@@ -30,6 +30,10 @@ impl From<ClimbError> for Problem {
             ClimbError::Route(error) => route(error),
             ClimbError::Failed { failures, held_up, climbed } => failed(failures, held_up.len(), *climbed),
             ClimbError::Offline(missing) => offline(&error, missing),
+            ClimbError::Unnamed(indexes) => indexes
+                .iter()
+                .fold(Self::of(Code::NoYard, &error), |problem, index| problem.next(words::to_name(index)))
+                .why("nothing was fetched; this catalog's files are found through them"),
             ClimbError::Launch(error) => launch(error),
             ClimbError::Verify(error) => verify(error),
             ClimbError::State(error) => Self::state(error),
@@ -306,9 +310,7 @@ pub(super) fn at_makers(error: &YardError) -> Option<String> {
 /// What to do about an index.
 pub(super) fn at_index(error: &IndexError) -> Option<String> {
     Some(match error {
-        IndexError::Unknown { index } => {
-            format!("name it: {index} = {{ kind = \"…\", address = \"https://…\" }} under `[indexes]` in config.toml")
-        }
+        IndexError::Unknown { index } => words::to_name(&UnnamedIndex { name: index.clone(), speaks: None }),
         IndexError::NotConfigured { index, client } => {
             format!("configure {client}, or say `address` for {index} under `[indexes]` in config.toml")
         }

@@ -21,7 +21,7 @@ mod yard;
 pub use cache::Cache;
 pub use document::{Document, Reading, read_text};
 pub use network::{Network, NetworkError};
-pub use origin::{makers, origin};
+pub use origin::{makers, origin, unnamed_indexes};
 pub(in crate::bring) use redirect::resolved;
 pub(in crate::bring) use sign_in::Authorization;
 pub use sign_in::SignInError;

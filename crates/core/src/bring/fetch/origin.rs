@@ -30,6 +30,17 @@ pub fn makers<'a>(artifacts: impl Iterator<Item = &'a Artifact>, network: &Netwo
     makers.into_iter().collect()
 }
 
+/// The indexes that a file would have to be asked of, and that the settings do not name; none where it can be had otherwise.
+pub fn unnamed_indexes(artifact: &Artifact, network: &Network) -> Vec<String> {
+    if network.origins.is_none() {
+        return Vec::new();
+    }
+    let index = |text: &String| text.strip_prefix("index:").and_then(|rest| rest.split('/').next()).map(str::to_owned);
+    let unnamed = |index: &String| network.indexes.kind(index).is_none();
+    let all: Vec<Option<String>> = artifact.origins.iter().map(|text| index(text).filter(unnamed)).collect();
+    if all.iter().any(Option::is_none) { Vec::new() } else { all.into_iter().flatten().collect() }
+}
+
 /// An origin of a file; `None` where it may not be asked.
 pub fn origin(text: &str, file: &InnerPath, network: &Network) -> Option<Arc<dyn Yard>> {
     Some(Arc::new(Origin::new(text, file, network)?))
