@@ -148,7 +148,10 @@ impl Site<'_> {
             }
             Ok::<_, ClimbError>(supply.took())
         })?;
-        memory.rates.learn(prospect.fetch, prospect.from_cache, took);
+        // What failed came in part at most.
+        if outcome.failures.is_empty() && outcome.held_up.is_empty() {
+            memory.rates.learn(prospect.fetch, prospect.from_cache, took);
+        }
         // Estimates alone come from these: what stands is not lost over them, and what failed is what is told.
         let _ = memory.rates.write(&memory.data);
         Ok(outcome)

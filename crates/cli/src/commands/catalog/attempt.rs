@@ -122,7 +122,7 @@ impl Bench<'_> {
         let link = |from: &Path, name: &str| -> Result<(), FileError> {
             files::create_folder(from)?;
             let to = home.join(name);
-            Ok(std::os::unix::fs::symlink(from, &to).on("make the link", &to)?)
+            std::os::unix::fs::symlink(from, &to).on("make the link", &to)
         };
         link(&self.context.around.home.config, "config")?;
         link(&self.context.around.home.cache, "cache")?;
@@ -131,7 +131,7 @@ impl Bench<'_> {
         let (tool, version) = (toml_string(tool.as_str()), toml_string(&format!("={version}")));
         let text = format!("[ladder]\ntitle = \"one\"\ncatalog = {catalog}\n[rungs]\n{tool} = {version}\n");
         let path = home.join("ladder.toml");
-        Ok(fs::write(&path, text).on("write", &path)?)
+        fs::write(&path, text).on("write", &path)
     }
 
     /// What a command says there, or why it failed.

@@ -15,7 +15,7 @@ mod release;
 mod sums;
 
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use kladder_choose::address::without_password;
@@ -148,6 +148,20 @@ impl Listed {
     /// A file of which no more is known.
     pub fn at(file: String, url: String) -> Self {
         Self { file, url, ..Self::default() }
+    }
+
+    /// Whether it is a wheel.
+    pub fn is_wheel(&self) -> bool {
+        self.has_ending("whl")
+    }
+
+    /// Whether it is a Debian package.
+    pub fn is_package(&self) -> bool {
+        self.has_ending("deb")
+    }
+
+    fn has_ending(&self, ending: &str) -> bool {
+        Path::new(&self.file).extension().is_some_and(|there| there.eq_ignore_ascii_case(ending))
     }
 
     /// Its SHA-256, where the index lists that.

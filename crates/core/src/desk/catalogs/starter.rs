@@ -48,7 +48,7 @@ fn listed(folder: &str, ending: &str) -> Vec<(&'static str, &'static str)> {
 /// A file, by its path in the catalog; it is shown as lying in a folder that is called as the catalog is.
 fn source(path: &str) -> Option<Source> {
     let text = FILES.get_file(path)?.contents_utf8()?;
-    Some(Source::new(&Path::new("starter").join(path), text.to_owned()))
+    Some(Source::new(Path::new("starter").join(path), text.to_owned()))
 }
 
 fn place(kind: TextKind) -> (&'static str, &'static str) {

@@ -272,7 +272,7 @@ impl Work<'_> {
 
     /// What a file cannot do without, as far as its index or its maker says so: each with where it is listed.
     fn what_it_needs(&mut self, file: &Listed, scope: &str) -> Result<Vec<FileBlock>, EnterError> {
-        let (is_wheel, is_package) = (file.file.ends_with(".whl"), file.file.ends_with(".deb"));
+        let (is_wheel, is_package) = (file.is_wheel(), file.is_package());
         let Some(source) = sources(self.definition, self.version).into_iter().next().filter(|_| is_wheel || is_package)
         else {
             return Ok(Vec::new());
@@ -318,7 +318,7 @@ impl Work<'_> {
 
     /// What a file needs, as its index lists it or, for a wheel, as the text beside it says.
     fn needs_of(&self, file: &Listed) -> Vec<Needed> {
-        if file.file.ends_with(".whl") {
+        if file.is_wheel() {
             // An index need not have it; then the keeper has to see what is missing.
             return self.metadata(file).map(|text| needed(&text)).unwrap_or_default();
         }

@@ -49,15 +49,14 @@ impl Source {
 
 /// Without source archives where there is something that was built.
 fn built(listed: &[Listed]) -> Vec<Listed> {
-    let is_wheel = |file: &&Listed| file.file.ends_with(".whl");
-    let any = listed.iter().any(|file| is_wheel(&file));
-    listed.iter().filter(|file| !any || is_wheel(file)).cloned().collect()
+    let any = listed.iter().any(Listed::is_wheel);
+    listed.iter().filter(|file| !any || file.is_wheel()).cloned().collect()
 }
 
 /// The version that a listed file is of, as its maker calls it.
 fn version_of(listed: &Listed) -> Option<Version> {
     let text = listed.version.as_deref()?;
-    let text = if listed.file.ends_with(".deb") { names::upstream(text) } else { text };
+    let text = if listed.is_package() { names::upstream(text) } else { text };
     text.parse().ok()
 }
 

@@ -64,7 +64,7 @@ fn wheel(stem: &str) -> Option<Fit> {
             linux if linux.starts_with("manylinux") => ("linux", glibc(tag)),
             "linux" => ("linux", 60),
             "musllinux" => ("linux/musl", 70),
-            "macosx" => ("macos", if processor.is_empty() { 1 } else { 0 }),
+            "macosx" => ("macos", u32::from(processor.is_empty())),
             _ => return None,
         };
         let scope = match (system, processor) {

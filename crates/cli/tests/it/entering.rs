@@ -1,0 +1,167 @@
+//! What keepers do: see what makers have published since, enter it, and try it, against a stand-in index.
+
+use kladder_core::base::digest::Digest;
+use kladder_pack::{Entry, Format, pack};
+use kladder_yard::Yard;
+use snapbox::{assert_data_eq, str};
+
+use crate::sandbox::{Ran, Sandbox};
+
+const DEFINITION: &str = r#"tool = "plank"   # kept as it is
+summary = "A tool made by a test"
+commands = { plank = "bin/plank" }
+origins = ["index:wheels/plank"]
+
+[[checks]]
+run = ["plank"]
+expect = { stdout = 'plank (?<version>\S+)' }
+"#;
+
+/// A sandbox with a catalog of one tool whose releases an index lists.
+struct Scene {
+    sandbox: Sandbox,
+    index: Yard,
+}
+
+impl Scene {
+    fn new(definition: &str) -> Self {
+        let sandbox = Sandbox::new();
+        let _ = std::fs::remove_dir_all(sandbox.path("catalog/tools"));
+        let _ = std::fs::remove_dir_all(sandbox.path("catalog/presets"));
+        let _ = std::fs::remove_dir_all(sandbox.path("catalog/rehearsals"));
+        sandbox.write("catalog/tools/plank.toml", definition);
+        let head = sandbox.read("catalog/catalog.toml");
+        let yards = head.lines().find(|line| line.starts_with("yards")).unwrap();
+        sandbox.edit("catalog/catalog.toml", yards, "yards = []");
+        std::fs::create_dir_all(sandbox.path("index/files")).unwrap();
+        let index = Yard::serve(&sandbox.path("index"), ([127, 0, 0, 1], 0).into()).unwrap();
+        let setting = format!("[indexes]\nwheels = {{ kind = \"python\", address = \"{}\" }}\n", index.url());
+        sandbox.write("home/config/config.toml", &setting);
+        Self { sandbox, index }
+    }
+
+    /// A wheel of a project that the index has, and what it says of it.
+    fn wheel(&self, name: &str, entries: &[Entry]) -> String {
+        let path = self.sandbox.path("index/files").join(name);
+        pack(Format::Zip, entries, &path).unwrap();
+        let sum = Digest::of(&std::fs::read(path).unwrap());
+        format!(
+            r#"{{"filename": "{name}", "url": "../files/{name}", "hashes": {{"sha256": "{sum}"}}, "upload-time": "2026-03-04T00:00:00Z"}}"#
+        )
+    }
+
+    fn plank(&self, version: &str, tag: &str) -> String {
+        let script = format!("#!/bin/sh\necho plank {version}\n");
+        let entries = [Entry::program(&format!("plank-{version}.data/scripts/plank"), script)];
+        self.wheel(&format!("plank-{version}-py3-none-{tag}.whl"), &entries)
+    }
+
+    fn list(&self, project: &str, files: &[String]) {
+        let text =
+            format!(r#"{{"meta": {{"api-version": "1.1"}}, "name": "{project}", "files": [{}]}}"#, files.join(", "));
+        self.sandbox.write(&format!("index/{project}/index.json"), &text);
+    }
+
+    fn run(&self, arguments: &[&str]) -> Ran {
+        self.sandbox.run(&[&["catalog"], arguments].concat())
+    }
+}
+
+fn tags() -> [&'static str; 2] {
+    ["manylinux2014_x86_64", "manylinux_2_28_aarch64"]
+}
+
+#[test]
+fn what_is_new_is_seen_and_entered_and_nothing_else_moves() {
+    let scene = Scene::new(DEFINITION);
+    let of = |version: &str| tags().map(|tag| scene.plank(version, tag)).to_vec();
+    let mut files = [of("1.0"), of("1.1"), of("2.0rc1")].concat();
+    files.push(scene.plank("1.1", "manylinux_2_28_x86_64"));
+    files.push(scene.plank("1.1", "win_amd64"));
+    files.push(of("0.9")[0].replace("\"hashes\"", "\"yanked\": \"broken\", \"hashes\""));
+    scene.list("plank", &files);
+    assert_data_eq!(
+        scene.run(&["look"]).passed().stdout,
+        str![[r#"
+  tool   newest here  published since
+  plank  none         1.1 (2026-03-04), 1.0 (2026-03-04)
+To write one into its definition: kladder catalog enter plank 1.1
+
+"#]]
+    );
+    let _ = scene.run(&["enter", "plank", "1.0"]).passed();
+    let kept = scene
+        .sandbox
+        .read("catalog/tools/plank.toml")
+        .replace("\n[[releases]]", "\n# the first one\n[[releases]]\nseries = [\"stable\"]");
+    scene.sandbox.write("catalog/tools/plank.toml", &kept);
+    let entered = scene.run(&["enter", "plank", "1.1", "2.0rc1"]).passed().stdout;
+    assert!(entered.contains("plank-1.1-py3-none-manylinux2014_x86_64.whl"), "{entered}");
+    assert!(!entered.contains("2_28_x86_64") && !entered.contains("win_amd64"), "{entered}");
+    let text = scene.sandbox.read("catalog/tools/plank.toml");
+    let versions: Vec<&str> =
+        text.lines().filter(|line| line.starts_with("version") || line.starts_with('#')).collect();
+    assert_eq!(versions, ["version = \"2.0rc1\"", "version = \"1.1\"", "# the first one", "version = \"1.0\""]);
+    assert_eq!(text.matches("series = [\"stable\"]").count(), 2, "a preview is not stable: {text}");
+    assert!(
+        text.starts_with("tool = \"plank\"   # kept as it is\n")
+            && text.ends_with(kept.split("# the first").nth(1).unwrap())
+    );
+    let again = scene.run(&["enter", "plank", "1.1"]).passed().stdout;
+    assert!(again.contains("plank 1.1 is in") && again.contains("already"), "{again}");
+    assert!(scene.run(&["look"]).passed().stdout.contains("1 tool with nothing newer"));
+    assert!(scene.run(&["check", "--without-archives", "../catalog"]).passed().stdout.contains("nothing to tell"));
+    // All of them stand, each by itself; one that says another version does not.
+    scene.sandbox.edit("catalog/tools/plank.toml", "version = \"1.0\"", "version = \"1.0.5\"");
+    let tried = scene.run(&["try"]);
+    assert_eq!(tried.code, 30, "{}", tried.complaint());
+    assert!(tried.stdout.contains("it says that it is 1.0, and 1.0.5 is pinned"), "{}", tried.stdout);
+    assert!(tried.stdout.contains("3 releases tried: 1 failed."), "{}", tried.stdout);
+    assert_eq!(crate::sandbox::walkdir(&scene.sandbox.path("home/data")).len(), 0, "it was done elsewhere");
+}
+
+#[test]
+fn what_a_wheel_needs_is_entered_beside_it() {
+    let scene = Scene::new(&DEFINITION.replace("bin/plank", "bin/plank"));
+    let metadata =
+        "Metadata-Version: 2.1\nName: plank\nRequires-Dist: nail (>=2,<3)\nRequires-Dist: rope; extra == 'rig'\n";
+    let script = "#!/bin/sh\necho plank 1.0\n";
+    let plank =
+        [Entry::program("plank-1.0.data/scripts/plank", script), Entry::file("plank-1.0.dist-info/METADATA", metadata)];
+    scene.list("plank", &[scene.wheel("plank-1.0-py3-none-any.whl", &plank)]);
+    let nail =
+        |version: &str| scene.wheel(&format!("nail-{version}-py3-none-any.whl"), &[Entry::file("nail.py", version)]);
+    scene.list("nail", &[nail("1.9"), nail("2.1"), nail("2.2"), nail("3.0")]);
+    let entered = scene.run(&["enter", "plank", "1.0"]).passed().stdout;
+    assert!(entered.contains("nail-2.2-py3-none-any.whl") && !entered.contains("rope"), "{entered}");
+    assert!(scene.sandbox.read("catalog/tools/plank.toml").contains("origins = [\"index:wheels/nail\"]"));
+    assert!(scene.run(&["try"]).passed().stdout.contains("all of them stand"));
+}
+
+#[test]
+fn what_cannot_be_entered_leaves_the_definition_as_it_was() {
+    let scene = Scene::new(DEFINITION);
+    scene.list("plank", &[scene.plank("1.0", "manylinux2014_x86_64")]);
+    let refused = |arguments: &[&str], told: &str| {
+        let ran = scene.run(arguments);
+        assert!(ran.code != 0 && ran.stderr.contains(told), "{arguments:?}: {}", ran.complaint());
+        assert_eq!(scene.sandbox.read("catalog/tools/plank.toml"), DEFINITION);
+    };
+    refused(&["enter", "plank", "7"], "what is there: 1.0");
+    refused(&["enter", "nail", "1"], "the catalog has no definition of nail");
+    let file = scene.sandbox.path("index/files/plank-1.0-py3-none-manylinux2014_x86_64.whl");
+    let good = std::fs::read(&file).unwrap();
+    std::fs::write(&file, "other bytes").unwrap();
+    refused(&["enter", "plank", "1.0"], "has other bytes than its index lists");
+    std::fs::write(&file, &good).unwrap();
+    let shown = scene.run(&["enter", "plank", "1.0", "--dry-run"]).passed().stdout;
+    assert!(shown.contains("would be written") && shown.contains("[[releases.artifacts]]"), "{shown}");
+    assert_eq!(scene.sandbox.read("catalog/tools/plank.toml"), DEFINITION);
+    let asked = scene.index.requests();
+    refused(&["enter", "plank", "1.0", "--offline"], "may not be asked");
+    assert_eq!(scene.index.requests(), asked);
+    scene.sandbox.write("index/plank/index.json", "<html>");
+    refused(&["enter", "plank", "1.0"], "answers what no python index does");
+    let looked = scene.run(&["look"]);
+    assert!(looked.code == 20 && looked.stdout.contains("answers what no python index does"), "{}", looked.stdout);
+}
