@@ -182,7 +182,20 @@ kladder: plank-1.0.tar.gz could not be fetched
 #[test]
 fn an_index_that_is_not_named_or_may_not_be_asked_is_told() {
     let scene = Scene::new("index:wheels/plank", Vec::new());
-    assert!(scene.complaint().contains("no index is called `wheels` in config.toml"), "{}", scene.complaint());
+    assert_data_eq!(
+        scene.complaint(),
+        str![[r#"
+exit 20
+kladder: the index wheels is not named in config.toml
+  why    nothing was fetched; this catalog's files are found through them
+  next   write under `[indexes]` in config.toml: wheels = { kind = "KIND", address = "https://…" }
+
+"#]]
+    );
+    let head = scene.sandbox.read("catalog/catalog.toml");
+    scene.sandbox.write("catalog/catalog.toml", &format!("{head}\n[indexes]\nwheels = \"python\"\n"));
+    let route = scene.sandbox.run(&["route"]).passed().stdout;
+    assert!(route.contains("wheels = { kind = \"python\", as-configured = true }, as pip has it"), "{route}");
     scene.config("wheels = { kind = \"python\", as-configured = true }\n");
     let told = scene.complaint();
     assert!(told.contains("the index `wheels` is to be as pip has it, and pip has none configured here"), "{told}");

@@ -39,8 +39,9 @@ fn settings_name_catalog_and_yards_and_are_checked_like_any_file() {
     let sandbox = Sandbox::new();
     sandbox.wish("tombolet = \"any\"");
     sandbox.edit("desk/ladder.toml", "catalog = \"../catalog\"\n", "");
-    let none = sandbox.run(&["climb"]);
-    assert!(none.code == 10 && none.stderr.contains("no catalog is named"), "{}", none.stderr);
+    let starter = sandbox.run(&["climb"]);
+    assert!(starter.code == 11 && starter.stderr.contains("the catalog has no tool `tombolet`"), "{}", starter.stderr);
+    assert!(sandbox.run(&["search", "compiler"]).passed().stdout.contains("Toolchain for Go"));
     sandbox.write("home/config/config.toml", "catalog = \"../../catalog\"\nyards = [\"../../yard\"]\n");
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.yard.requests(), 0, "the folder was used");

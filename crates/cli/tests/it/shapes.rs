@@ -69,6 +69,9 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["search", "compiler"]);
     told(0, &["about", "tidlow"]);
     told(0, &["catalog", "check"]);
+    told(0, &["catalog", "look"]);
+    told(0, &["catalog", "enter", "tombolet", "1.1.0"]);
+    told(0, &["catalog", "try", "tombolet", "--newest"]);
     told(0, &["pin"]);
     told(0, &["route"]);
     told(31, &["verify"]);

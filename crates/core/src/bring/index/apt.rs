@@ -82,7 +82,7 @@ fn keys(signed_by: Option<&str>) -> Keys {
         Some(text) if text.contains("-----BEGIN") => {
             // A blank line is written as a lone dot (deb822(5)).
             let lines = text.lines().map(str::trim).map(|line| if line == "." { "" } else { line });
-            Keys::Inline(lines.collect::<Vec<_>>().join("\n"))
+            Keys::Inline(lines.collect::<Vec<_>>().join("\n").trim().to_owned())
         }
         Some(text) => {
             Keys::Files(text.split([',', ' ']).filter(|path| path.starts_with('/')).map(Into::into).collect())
