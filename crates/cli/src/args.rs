@@ -229,7 +229,7 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: Option<TermsCommand>,
     },
-    /// Serve a folder of artifacts
+    /// Serve a folder of artifacts; take in files that you have fetched
     #[command(subcommand)]
     Yard(YardCommand),
     /// Keep a catalog
@@ -509,6 +509,12 @@ pub(crate) enum TermsCommand {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum YardCommand {
+    /// Take files that you have fetched into the cache, each by its digest
+    Take {
+        /// The files
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
     /// Serve a folder over HTTP until interrupted
     Serve {
         /// The folder

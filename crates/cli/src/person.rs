@@ -8,12 +8,13 @@ use std::time::{Duration, Instant};
 use inquire::error::InquireResult;
 use inquire::{Confirm, InquireError, Select};
 use kladder_core::climb::gates::Standing;
-use kladder_core::climb::{Decide, Prospect, RestartDue};
+use kladder_core::climb::{Awaited, Decide, Prospect, RestartDue};
 use kladder_core::keep::terms::Asked;
+use kladder_tell::problem::Problem;
 use kladder_tell::text::{both, bytes, clean, count, time};
 use kladder_tell::words;
 
-use crate::render::text::{STRONG, styled};
+use crate::render::text::{STRONG, shown, styled};
 use crate::render::{Out, asking, look};
 
 const ACCEPT: &str = "accept it";
@@ -99,6 +100,8 @@ impl Decide for Person<'_> {
     }
 
     fn go_on(&self, prospect: &Prospect) -> bool {
+        // A reader that went away is noticed by the command's own output.
+        let _ = tell_awaited(prospect, &self.out);
         if !self.present || self.yes || prospect.fetch == 0 {
             return true;
         }
@@ -106,6 +109,17 @@ impl Decide for Person<'_> {
         let confirm = Confirm::new(&question).with_default(true).with_render_config(look());
         self.ask(|| confirm.prompt()).unwrap_or(false)
     }
+}
+
+/// What a person must fetch, and what of it lies among their downloads.
+pub(crate) fn tell_awaited(prospect: &Prospect, out: &Out) -> Result<(), Problem> {
+    for Awaited { file, size, visit, found, .. } in &prospect.by_person {
+        out.say(format!("By you: {}.", clean(&words::to_visit(file, *size, visit))))?;
+        if let Some(found) = found {
+            out.say(format!("  {} has its name and size, and is taken where its digest agrees.", shown(found)))?;
+        }
+    }
+    Ok(())
 }
 
 /// Sizes and time of a climb, in a sentence.

@@ -207,7 +207,15 @@ fn bring_one(file: &str, folder: &Path, into: &Path) {
     let sha256 = path.file_name().unwrap().to_str().unwrap().parse().unwrap();
     let size = fs::metadata(&path).unwrap().len();
     let file = InnerPath::new(file).unwrap();
-    let artifact = Artifact { file, size, sha256, unpacked: None, unpack: Unpacking::default(), origins: Vec::new() };
+    let artifact = Artifact {
+        file,
+        size,
+        sha256,
+        unpacked: None,
+        unpack: Unpacking::default(),
+        origins: Vec::new(),
+        by_person: None,
+    };
     let (cache, network) = (Cache::new(folder), Network::new(&Manners::default()).unwrap());
     let sources = Sources { yards: &[], cache: &cache, network: &network };
     bring_in(&[artifact], sources, into, &Twins::default(), &Silent).unwrap();

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{
     Also, Brings, Definition, Demand, Exclusion, Layout, Machine, Need, Piece, Provided, Published, Release, Says,
-    Unpacking, When,
+    Unpacking, Visit, When,
 };
 use crate::digest::Digest;
 use crate::names::ToolName;
@@ -150,6 +150,8 @@ pub struct Artifact {
     pub unpack: Unpacking,
     /// Where its maker publishes it, asked after all yards.
     pub origins: Vec<String>,
+    /// The page that a person must visit where nothing else has it.
+    pub by_person: Option<Visit>,
 }
 
 impl Artifact {
@@ -189,7 +191,9 @@ impl PinnedArtifact {
         let unpack = release.and_then(|artifact| artifact.unpack.clone()).unwrap_or_default();
         let unpacked = release.and_then(|artifact| artifact.unpacked);
         let origins = release.map(|artifact| artifact.origins.clone()).unwrap_or_default();
-        Some(Artifact { file: self.file.clone(), size: self.size?, sha256: self.sha256, unpacked, unpack, origins })
+        let by_person = release.and_then(|artifact| artifact.by_person.clone());
+        let (file, sha256) = (self.file.clone(), self.sha256);
+        Some(Artifact { file, size: self.size?, sha256, unpacked, unpack, origins, by_person })
     }
 
     /// Whether the two cannot be the same file.

@@ -25,7 +25,7 @@ pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, D
 pub use check::{Fault, Remark, Texts};
 pub use definition::{
     AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FitOut, Here, HostProbe, How, Layout, Lends, LinesFor,
-    Origin, Piece, Published, Release, Says, Spot, Unpacking, Variable, VariableName, When, Whose, WrongChoice,
+    Origin, Piece, Published, Release, Says, Spot, Unpacking, Variable, VariableName, Visit, When, Whose, WrongChoice,
 };
 pub use desktop::{DesktopEntry, Word};
 pub use facts::{Conditions, Facts, Machine, Unknown};

@@ -187,6 +187,14 @@ fn here(rungs: &BTreeMap<ToolName, Pin>, machine: &Machine) -> BTreeMap<ToolName
     rungs.iter().filter_map(pin).collect()
 }
 
+impl Pin {
+    /// Its files, with those of its pieces, on all platforms.
+    pub fn files(&self) -> impl Iterator<Item = &PinnedArtifact> {
+        let all = self.artifacts.values().chain(self.pieces.values().flat_map(BTreeMap::values));
+        all.flat_map(PinnedArtifact::all)
+    }
+}
+
 impl Pins {
     /// What of them holds on one machine.
     #[must_use]
@@ -201,10 +209,7 @@ impl Pins {
 
     /// Every file that is pinned.
     pub fn files(&self) -> impl Iterator<Item = &PinnedArtifact> {
-        self.all()
-            .into_iter()
-            .flat_map(|(_, pin)| pin.artifacts.values().chain(pin.pieces.values().flat_map(BTreeMap::values)))
-            .flat_map(PinnedArtifact::all)
+        self.all().into_iter().flat_map(|(_, pin)| pin.files())
     }
 
     /// The same pins with the sizes of files that `told` knows.

@@ -19,7 +19,7 @@ use kladder_tell::{shapes, words};
 
 use crate::commands::settings;
 use crate::context::Context;
-use crate::person::weight;
+use crate::person::{tell_awaited, weight};
 use crate::render::Out;
 use crate::render::text::{BAD, FAINT, STRONG, shown, styled};
 
@@ -47,6 +47,7 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
         return Ok(ExitCode::SUCCESS);
     }
     out.say(format!("\n{}", summary(&prospect, &desk)))?;
+    tell_awaited(&prospect, out)?;
     for index in &site.unnamed_indexes(route) {
         out.say(styled(BAD, format!("The index {} is not named in config.toml:", clean(&index.name))))?;
         out.say(format!("  {}", clean(&words::to_name(index))))?;

@@ -41,5 +41,6 @@ mod start;
 mod story;
 mod trouble;
 mod tunnel;
+mod visits;
 mod widths;
 mod wiring;

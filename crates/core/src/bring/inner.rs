@@ -78,6 +78,7 @@ fn unpack_one(outer: &Artifact, path: &InnerPath, into: &Path, observer: &dyn Ob
         unpacked: outer.unpacked,
         unpack: unpacking,
         origins: Vec::new(),
+        by_person: None,
     };
     let content = Content::Whole(files::open(&packed)?);
     unpack([(content, &inner)], &beside, &Twins::default(), observer)

@@ -135,8 +135,15 @@ impl Site<'_> {
                 let size = size.or_else(|| cache.size(sha256)).or_else(asked);
                 let size = size.ok_or_else(|| WhyMissing::Failed(format!("no yard has {file}")))?;
                 let unpack = Unpacking { strip: *strip, ..Unpacking::default() };
-                let artifact =
-                    Artifact { file: file.clone(), size, sha256: *sha256, unpacked: None, unpack, origins: Vec::new() };
+                let artifact = Artifact {
+                    file: file.clone(),
+                    size,
+                    sha256: *sha256,
+                    unpacked: None,
+                    unpack,
+                    origins: Vec::new(),
+                    by_person: None,
+                };
                 let sources = Sources { yards: self.yards, cache: &cache, network: self.network };
                 let brought = bring_in(&[artifact], sources, new, &Twins::default(), observer);
                 brought.map(drop).map_err(|error| WhyMissing::Failed(chain(&error)))

@@ -15,7 +15,7 @@ mod supply;
 
 pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};
-pub use prospect::Prospect;
+pub use prospect::{Awaited, Prospect};
 
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
@@ -36,7 +36,7 @@ use crate::base::crash;
 use crate::base::event::{Cancelled, Finding, Observer, Outcome, Subject, Verdict};
 use crate::base::files::{self, FileError};
 use crate::base::record::RecordError;
-use crate::bring::fetch::{Cache, Network, Yard, unnamed_indexes};
+use crate::bring::fetch::{Cache, Network, Yard, downloaded, unnamed_indexes};
 use crate::host::survey::Host;
 use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
@@ -365,7 +365,8 @@ impl Site<'_> {
         let cache = Cache::new(&self.home.artifacts);
         let to_bring = prospect.route.rungs.iter().filter(|rung| rung.is_to_bring()).filter_map(Rung::shelved);
         let at_hand = |artifact: &Artifact| {
-            cache.seems_to_hold(artifact) || self.yards.iter().any(|yard| yard.has_at_hand(artifact))
+            let has = |yard: &Arc<dyn Yard>| yard.has_at_hand(artifact);
+            cache.seems_to_hold(artifact) || self.yards.iter().any(has) || downloaded(artifact, self.network).is_some()
         };
         let missing = to_bring.flat_map(|shelved| &shelved.artifacts).filter(|artifact| !at_hand(artifact));
         let missing: Vec<Artifact> = if self.offline { missing.cloned().collect() } else { Vec::new() };

@@ -1,18 +1,23 @@
 //! What lies ahead of a climb: everything that can be known before the first byte.
 
+use std::path::PathBuf;
 use std::time::Duration;
+
+use kladder_choose::catalog::{Artifact, Visit};
+use kladder_choose::names::RungKey;
 
 use super::gates::{self, Room, Standing};
 use super::licences;
 use super::route::{Ground, Route, RouteError, plan};
 use super::{ClimbError, Site};
-use crate::bring::fetch::Cache;
+use crate::bring::fetch::{Cache, downloaded};
 use crate::bring::shelf::Shelf;
 use crate::host::survey::{self, Survey};
 use crate::keep::chores::Chores;
 use crate::keep::landing::Landing;
 use crate::keep::rates::Rates;
 use crate::keep::terms::{Asked, Terms};
+use crate::tasks::Rung;
 use crate::tasks::launch::Wiring;
 
 /// What lies ahead.
@@ -26,6 +31,8 @@ pub struct Prospect {
     pub gates: Vec<Standing>,
     /// Licences that are still to be accepted.
     pub licences: Vec<Asked>,
+    /// What a person must fetch, as far as nothing on this machine has it.
+    pub by_person: Vec<Awaited>,
     /// Bytes to fetch.
     pub fetch: u64,
     /// Bytes of archives that are in the cache already, and are to be unpacked.
@@ -34,6 +41,21 @@ pub struct Prospect {
     pub unpacked: u64,
     /// How long fetching and unpacking will take, by the rates of earlier climbs; `None` before the first.
     pub time: Option<Duration>,
+}
+
+/// A file that a person must fetch.
+#[derive(Clone, Debug)]
+pub struct Awaited {
+    /// The tool that it is for.
+    pub tool: RungKey,
+    /// Its name.
+    pub file: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// The page.
+    pub visit: Visit,
+    /// Where a file of that name and size lies among the person's downloads.
+    pub found: Option<PathBuf>,
 }
 
 impl Prospect {
@@ -81,6 +103,25 @@ impl Site<'_> {
         Ok(wiring.differences(&self.landings().current_link(), false).is_ok_and(|differences| differences.is_empty()))
     }
 
+    fn awaited(&self, route: &Route) -> Vec<Awaited> {
+        let cache = Cache::new(&self.home.artifacts);
+        let at_hand = |artifact: &Artifact| {
+            cache.seems_to_hold(artifact) || self.yards.iter().any(|yard| yard.has_at_hand(artifact))
+        };
+        let of_rung = |rung: &Rung| {
+            let artifacts = rung.shelved().into_iter().flat_map(|shelved| shelved.artifacts.clone());
+            let missing = artifacts.filter(|artifact| !at_hand(artifact));
+            let awaited = missing.filter_map(|artifact| {
+                let visit = artifact.by_person.clone()?;
+                let found = downloaded(&artifact, self.network);
+                let (tool, file) = (rung.key.clone(), artifact.file.to_string());
+                Some(Awaited { tool, file, size: artifact.size, visit, found })
+            });
+            awaited.collect::<Vec<_>>()
+        };
+        route.rungs.iter().filter(|rung| rung.is_to_bring()).flat_map(of_rung).collect()
+    }
+
     /// The route with its gates, licences, sizes and time.
     ///
     /// # Errors
@@ -99,6 +140,7 @@ impl Site<'_> {
         Ok(Prospect {
             gates: gates::check(&route, &survey, self.host, self.yards, &Chores::read(&self.home.data)?),
             licences: licences::open(&route, self.catalogs, &terms).map_err(RouteError::from)?,
+            by_person: self.awaited(&route),
             time: Rates::read(&self.home.data).time_for(fetch, from_cache),
             fetch,
             from_cache,

@@ -7,6 +7,7 @@ mod open;
 mod pinning;
 pub mod standing;
 pub mod start;
+pub mod take;
 
 pub use ladders::{FILE_NAME, find_from, read_ladder, read_pins, write_pins};
 pub use open::{Desk, DeskError, Surroundings};

@@ -32,7 +32,7 @@ fn not_tested(why: &str) {
 /// An artifact that is unpacked as it is.
 fn artifact(file: &str, size: u64, sha256: Digest) -> Artifact {
     let file = kladder_choose::path::InnerPath::new(file).unwrap();
-    Artifact { file, size, sha256, unpacked: None, unpack: Unpacking::default(), origins: Vec::new() }
+    Artifact { file, size, sha256, unpacked: None, unpack: Unpacking::default(), origins: Vec::new(), by_person: None }
 }
 
 /// The yard at an address.

@@ -265,6 +265,13 @@ pub(super) fn fetch(error: &FetchError) -> Problem {
         FetchError::NoYard { .. } => Problem::of(Code::NoYard, error)
             .next("name one with `--yard FOLDER-OR-ADDRESS`, or `yards` in config.toml or in the catalog")
             .next("`origins` in config.toml says which makers may be asked"),
+        FetchError::ByPerson { file, size, visit } => {
+            let problem = Problem::of(Code::ByPerson, error).why(words::to_visit(file, *size, visit));
+            problem.next(format!(
+                "fetch it with a browser, and `kladder yard take {}`; then climb again",
+                shell_word(file)
+            ))
+        }
         FetchError::AllFailed { attempts, .. } => {
             let code = if error.is_integrity() { Code::Integrity } else { Code::NoYard };
             let problem = attempts.iter().fold(Problem::of(code, error), tried);

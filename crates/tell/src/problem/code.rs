@@ -25,6 +25,8 @@ pub enum Code {
     NoYard = 20,
     /// Bytes are not the pinned ones, or an archive was refused.
     Integrity = 21,
+    /// A file is to be fetched by a person.
+    ByPerson = 22,
     /// A check or rehearsal failed.
     CheckFailed = 30,
     /// Nothing has been climbed yet.
@@ -55,7 +57,7 @@ pub enum Code {
 
 impl Code {
     /// All codes.
-    pub const ALL: [Self; 23] = [
+    pub const ALL: [Self; 24] = [
         Self::Failed,
         Self::Usage,
         Self::BadFile,
@@ -66,6 +68,7 @@ impl Code {
         Self::PinsStale,
         Self::NoYard,
         Self::Integrity,
+        Self::ByPerson,
         Self::CheckFailed,
         Self::NotClimbed,
         Self::GateClosed,
@@ -94,6 +97,7 @@ impl Code {
             Self::PinsStale => "the pins are not what the ladder asks for",
             Self::NoYard => "no yard could deliver",
             Self::Integrity => "bytes are not the pinned ones, or an archive was refused",
+            Self::ByPerson => "a file is to be fetched by a person",
             Self::CheckFailed => "a check or rehearsal failed",
             Self::NotClimbed => "nothing has been climbed yet, or not all that is pinned",
             Self::GateClosed => "a gate is closed",

@@ -1,7 +1,8 @@
-//! Why a release was not entered.
+//! Why a release was not entered, and a file not taken.
 
 use kladder_core::bring::fetch::UnknownError;
 use kladder_core::desk::keeper::EnterError;
+use kladder_core::desk::take::{Namesake, TakeError};
 
 use super::climbs::{at_index, at_makers, fetch};
 use super::{Code, Problem};
@@ -46,4 +47,34 @@ impl From<EnterError> for Problem {
 fn caused(problem: Problem, error: &dyn std::error::Error) -> Problem {
     std::iter::successors(error.source(), |error| error.source())
         .fold(problem, |problem, cause| problem.why(cause.to_string()))
+}
+
+impl From<TakeError> for Problem {
+    fn from(error: TakeError) -> Self {
+        match &error {
+            TakeError::File(error) => Self::file(error),
+            TakeError::Cancelled(_) => Self::interrupted(),
+            TakeError::NoFile(_) => Self::of(Code::Usage, &error).next("name the files that you have fetched"),
+            TakeError::Unknown { digest, size, namesake, .. } => {
+                let problem = Self::of(Code::Integrity, &error)
+                    .why(format!("it has {}, and the digest {digest}", bytes_exactly(*size)))
+                    .why("nothing was taken");
+                match namesake {
+                    None => problem.next("see that it is the file that the page was to give, and whole"),
+                    Some(Namesake { tool, version, sha256, size }) => {
+                        let size = size.map(|size| format!("{}, and ", bytes_exactly(size))).unwrap_or_default();
+                        problem
+                            .why(format!(
+                                "the file of {tool} {version} that is called so has {size}the digest {sha256}"
+                            ))
+                            .next("fetch it again: it broke off, or is another version that bears the same name")
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn bytes_exactly(size: u64) -> String {
+    format!("{size} bytes")
 }

@@ -11,7 +11,7 @@ use kladder_choose::version::Version;
 use kladder_core::base::event::{Outcome, Subject, Verdict as Judged};
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::settings::SettingPlaced;
-use kladder_core::climb::{CodeStanding, CodeState, Prospect};
+use kladder_core::climb::{Awaited, CodeStanding, CodeState, Prospect};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::state::TaskName;
 use kladder_core::keep::terms::Asked;
@@ -42,6 +42,8 @@ pub struct Route {
     pub gates: Vec<Gate>,
     /// Those that are still to be accepted.
     pub licences: Vec<Licence>,
+    /// What a person must fetch.
+    pub by_person: Vec<RouteVisit>,
     /// Bottom first.
     pub rungs: Vec<RouteRung>,
     /// Rungs of the current landing that the new one leaves out.
@@ -132,6 +134,25 @@ pub struct RouteFile {
     pub sha256: Digest,
 }
 
+/// A file that a person must fetch.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RouteVisit {
+    /// The tool that it is for.
+    pub rung: RungKey,
+    /// Its name.
+    pub file: String,
+    /// Bytes.
+    pub size: u64,
+    /// The page.
+    pub page: String,
+    /// What the page asks for.
+    pub asks: Option<String>,
+    /// What it costs.
+    pub costs: Option<String>,
+    /// Where a file of that name and size lies among the person's downloads.
+    pub found: Option<String>,
+}
+
 /// A rung that leaves the landing.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Leaving {
@@ -157,10 +178,24 @@ impl Route {
             seconds: prospect.time.map(|time| time.as_secs_f64()),
             gates: prospect.gates.iter().map(gate).collect(),
             licences: prospect.licences.iter().map(licence).collect(),
+            by_person: prospect.by_person.iter().map(visit).collect(),
             rungs: prospect.route.rungs.iter().map(route_rung).collect(),
             leaving: leaving.map(|it| Leaving { tool: it.tool.clone(), version: it.version.clone() }).collect(),
             code: code.iter().map(Code::of).collect(),
         }
+    }
+}
+
+fn visit(awaited: &Awaited) -> RouteVisit {
+    let Awaited { tool, file, size, visit, found } = awaited;
+    RouteVisit {
+        rung: tool.clone(),
+        file: file.clone(),
+        size: *size,
+        page: visit.page.clone(),
+        asks: visit.asks.clone(),
+        costs: visit.costs.clone(),
+        found: found.as_deref().map(path),
     }
 }
 

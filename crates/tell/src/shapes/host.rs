@@ -1,8 +1,14 @@
 //! The machine, a command that was run, a yard that serves, a ladder that was started.
 
+use std::path::PathBuf;
+
+use kladder_core::base::event::chain;
+use kladder_core::desk::take::{TakeError, Taken};
 use kladder_core::host::survey::Survey;
 use schemars::JsonSchema;
 use serde::Serialize;
+
+use super::path;
 
 /// What this machine is and has.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -78,4 +84,48 @@ pub struct Started {
 impl Started {
     /// The shape's name and version.
     pub const FORMAT: &'static str = "kladder.start/1";
+}
+
+/// Files that a person has fetched, each taken into the cache or not.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct YardTaken {
+    /// `kladder.yard-take/1`
+    pub format: &'static str,
+    /// In the order in which they were named.
+    pub files: Vec<TakenFile>,
+}
+
+/// One of them.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TakenFile {
+    /// The file.
+    pub file: String,
+    /// Whose it is; null where it was not taken.
+    pub tool: Option<String>,
+    /// Of which version.
+    pub version: Option<String>,
+    /// Bytes.
+    pub size: Option<u64>,
+    /// Why it was not taken; null where it was.
+    pub refused: Option<String>,
+}
+
+impl YardTaken {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.yard-take/1";
+
+    /// The shape of what came of it.
+    pub fn of(all: &[(PathBuf, Result<Taken, TakeError>)]) -> Self {
+        let one = |(file, taken): &(PathBuf, Result<Taken, TakeError>)| {
+            let taken_as = taken.as_ref().ok();
+            TakenFile {
+                file: path(file),
+                tool: taken_as.map(|taken| taken.tool.to_string()),
+                version: taken_as.map(|taken| taken.version.to_string()),
+                size: taken_as.map(|taken| taken.size),
+                refused: taken.as_ref().err().map(|error| chain(error)),
+            }
+        };
+        Self { format: Self::FORMAT, files: all.iter().map(one).collect() }
+    }
 }

@@ -18,9 +18,10 @@ pub use catalog::{
     CatalogTried, CatalogTry, CatalogVersion, Found, Search,
 };
 pub use climb::{
-    Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, SettingFile, Verdict, Verify,
+    Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Verdict,
+    Verify,
 };
-pub use host::{Ran, Served, Started, Surveyed};
+pub use host::{Ran, Served, Started, Surveyed, TakenFile, YardTaken};
 pub use kept::{
     Accepted, Back, Change, Clear, ClearItem, Landing, Landings, LicenceText, Log, LogRun, LogStep, Standing, Terms,
     Withdrawn,
@@ -73,5 +74,6 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Why::FORMAT, schema_for!(Why)),
         (Wire::FORMAT, schema_for!(Wire)),
         (Withdrawn::FORMAT, schema_for!(Withdrawn)),
+        (YardTaken::FORMAT, schema_for!(YardTaken)),
     ]
 }

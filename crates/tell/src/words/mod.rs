@@ -11,6 +11,7 @@ mod index;
 mod reason;
 mod setting;
 mod verdict;
+mod visit;
 
 pub use chores::{admin_script, admin_script_for, chore, lasts, who};
 pub use clash::wished;
@@ -22,6 +23,7 @@ pub use index::to_name;
 pub use reason::{asked, beside, met, moves, reason};
 pub use setting::{setting, setting_ahead};
 pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};
+pub use visit::to_visit;
 
 use kladder_choose::catalog::Anew;
 use kladder_core::base::event::Work;

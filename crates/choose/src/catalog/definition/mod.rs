@@ -14,7 +14,7 @@ pub use command::{Command, CommandName, How, Variable, VariableName, Whose};
 pub use first_start::WrongChoice;
 pub use fit_out::FitOut;
 pub use host::{HostProbe, Spot};
-pub use origin::Origin;
+pub use origin::{Origin, Visit};
 pub use published::{AbsoluteLinks, Layout, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
 

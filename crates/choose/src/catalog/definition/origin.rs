@@ -4,6 +4,8 @@
 //! origins = ["https://dist.skerrow.example/{version}/", "https://old.skerrow.example/get/{file}?for={platform}"]
 //! ```
 //!
+//! A page that a person must visit: `{ page = "https://skerrow.example/get", asks = "an account", costs = "nothing" }`.
+//!
 //! An index that the settings name is asked where a file of a project lies: `"index:wheels/tide-lint"`.
 //!
 //! `{version}`, `{file}` and `{platform}` are filled in, each as it may stand in an address (RFC 3986, `unreserved`); the file's
@@ -38,9 +40,61 @@ fn is_project(text: &str) -> bool {
 /// More than these are not asked for one file.
 const MOST: usize = 8;
 
-/// An address at which a maker publishes.
+/// An address at which a maker publishes, or what an index calls it, or a page.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Origin(String);
+pub struct Origin {
+    text: String,
+    /// It is a page, where this is there.
+    page: Option<Toll>,
+}
+
+/// What a page asks of whoever visits it, in words.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+struct Toll {
+    asks: Option<String>,
+    costs: Option<String>,
+}
+
+/// A page that a person must visit for a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Visit {
+    /// Its address.
+    pub page: String,
+    /// What it asks for: an account, a form.
+    pub asks: Option<String>,
+    /// What the file costs.
+    pub costs: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(
+    untagged,
+    expecting = "here stands an address, `index:NAME/PROJECT`, or a table with `page`, `asks` and `costs`"
+)]
+enum OriginForm {
+    Text(String),
+    Page(PageForm),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct PageForm {
+    page: String,
+    asks: Option<String>,
+    costs: Option<String>,
+}
+
+impl OriginForm {
+    fn origin(self) -> Result<Origin, String> {
+        match self {
+            Self::Text(text) => Origin::new(&text),
+            Self::Page(PageForm { page, .. }) if page.starts_with(INDEX) => Err(format!("`{page}` is no page")),
+            Self::Page(PageForm { page, asks, costs }) => {
+                Ok(Origin { page: Some(Toll { asks, costs }), ..Origin::new(&page)? })
+            }
+        }
+    }
+}
 
 impl Origin {
     fn new(text: &str) -> Result<Self, String> {
@@ -57,11 +111,11 @@ impl Origin {
         if let Some(rest) = text.strip_prefix(INDEX) {
             let project = rest.split_once('/').filter(|(index, project)| is_plain(index) && is_project(project));
             let wrong = || format!("`{text}`: write `index:NAME/PROJECT`, with a name from `[indexes]` in config.toml");
-            return project.map(|_| Self(text.to_owned())).ok_or_else(wrong);
+            return project.map(|_| Self { text: text.to_owned(), page: None }).ok_or_else(wrong);
         }
         let plain = HOLES.iter().fold(text.to_owned(), |text, hole| text.replace(&format!("{{{hole}}}"), "x"));
         match YardAddress::new(&plain, Path::new("/")) {
-            Ok(YardAddress::Server(_)) => Ok(Self(text.to_owned())),
+            Ok(YardAddress::Server(_)) => Ok(Self { text: text.to_owned(), page: None }),
             Ok(YardAddress::Folder(_)) => Err(format!("`{text}`: an origin is an address with http:// or https://")),
             Err(error) => Err(error.to_string()),
         }
@@ -69,26 +123,45 @@ impl Origin {
 
     /// The index and what it is called there, where an index is asked.
     pub fn listed(&self, version: &Version) -> Option<(String, String)> {
-        let whole = self.0.strip_prefix(INDEX)?.replace("{version}", version.as_str());
+        let whole = self.text.strip_prefix(INDEX)?.replace("{version}", version.as_str());
         whole.split_once('/').map(|(index, project)| (index.to_owned(), project.to_owned()))
     }
 
     /// Whether an index is asked for this name.
     pub fn is_listed_as(&self, index: &str, project: &str) -> bool {
-        self.0.strip_prefix(INDEX).and_then(|rest| rest.split_once('/')) == Some((index, project))
+        self.text.strip_prefix(INDEX).and_then(|rest| rest.split_once('/')) == Some((index, project))
+    }
+
+    /// The page that a person must visit; `None` for what can be asked by itself.
+    pub fn visit(&self, version: &Version, file: &InnerPath, platform: &str) -> Option<Visit> {
+        let Toll { asks, costs } = self.page.clone()?;
+        let values = [("version", version.as_str()), ("file", file.as_str()), ("platform", platform)];
+        let filled = |text: &str| utf8_percent_encode(text, PLAIN).to_string();
+        let page = values
+            .iter()
+            .fold(self.text.clone(), |text, (hole, value)| text.replace(&format!("{{{hole}}}"), &filled(value)));
+        Some(Visit { page, asks, costs })
+    }
+
+    /// Whether it can be asked by itself.
+    pub fn is_asked(&self) -> bool {
+        self.page.is_none()
     }
 
     /// The address of a file.
     pub fn of(&self, version: &Version, file: &InnerPath, platform: &str) -> String {
-        if self.0.starts_with(INDEX) {
+        if self.text.starts_with(INDEX) {
             let values = [("version", version.as_str()), ("platform", platform)];
             return values
                 .iter()
-                .fold(self.0.clone(), |text, (hole, value)| text.replace(&format!("{{{hole}}}"), value));
+                .fold(self.text.clone(), |text, (hole, value)| text.replace(&format!("{{{hole}}}"), value));
         }
         let filled = |text: &str| utf8_percent_encode(text, PLAIN).to_string();
-        let whole =
-            if self.0.contains("{file}") { self.0.clone() } else { [self.0.trim_end_matches('/'), "/{file}"].concat() };
+        let whole = if self.text.contains("{file}") {
+            self.text.clone()
+        } else {
+            [self.text.trim_end_matches('/'), "/{file}"].concat()
+        };
         let values = [("version", version.as_str()), ("file", file.as_str()), ("platform", platform)];
         values.iter().fold(whole, |text, (hole, value)| text.replace(&format!("{{{hole}}}"), &filled(value)))
     }
@@ -96,9 +169,9 @@ impl Origin {
 
 /// A list of them, not too long.
 pub(in crate::catalog) fn origins<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Origin>, D::Error> {
-    let texts = Vec::<String>::deserialize(deserializer)?;
-    if texts.len() > MOST {
+    let forms = Vec::<OriginForm>::deserialize(deserializer)?;
+    if forms.len() > MOST {
         return Err(serde::de::Error::custom(format!("more than {MOST} origins are asked by nobody")));
     }
-    texts.iter().map(|text| Origin::new(text)).collect::<Result<_, _>>().map_err(serde::de::Error::custom)
+    forms.into_iter().map(OriginForm::origin).collect::<Result<_, _>>().map_err(serde::de::Error::custom)
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Origin, Says};
+use super::{Origin, Says, Visit};
 use crate::catalog::{Conditions, Machine};
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
@@ -42,6 +42,8 @@ pub struct Published {
     own: Vec<Origin>,
     /// Where its maker publishes it: addresses of the file itself.
     pub origins: Vec<String>,
+    /// The page that a person must visit where nothing else has it.
+    pub by_person: Option<Visit>,
     /// Further files that belong to it, unpacked beside it in this order.
     pub also: Vec<Published>,
 }
@@ -109,13 +111,25 @@ impl Published {
     fn of(form: PublishedForm) -> Self {
         let PublishedForm { scopes, facts, file, size, sha256, unpacked, unpack, origins: own, also } = form;
         let also = also.into_iter().map(Self::further).collect();
-        Self { scopes, facts, file, size, sha256, unpacked, unpack, own, origins: Vec::new(), also }
+        Self { scopes, facts, file, size, sha256, unpacked, unpack, own, origins: Vec::new(), by_person: None, also }
     }
 
     fn further(form: FurtherForm) -> Self {
         let FurtherForm { file, size, sha256, unpacked, unpack, origins: own } = form;
         let (scopes, facts) = (Vec::new(), Conditions::default());
-        Self { scopes, facts, file, size, sha256, unpacked, unpack, own, origins: Vec::new(), also: Vec::new() }
+        Self {
+            scopes,
+            facts,
+            file,
+            size,
+            sha256,
+            unpacked,
+            unpack,
+            own,
+            origins: Vec::new(),
+            by_person: None,
+            also: Vec::new(),
+        }
     }
 
     /// Where it is published, as that is written.
@@ -130,7 +144,9 @@ impl Published {
     }
 
     fn locate_for(&mut self, version: &Version, platform: &str) {
-        self.origins = self.own.iter().map(|origin| origin.of(version, &self.file, platform)).collect();
+        let asked = self.own.iter().filter(|origin| origin.is_asked());
+        self.origins = asked.map(|origin| origin.of(version, &self.file, platform)).collect();
+        self.by_person = self.own.iter().find_map(|origin| origin.visit(version, &self.file, platform));
         self.also.iter_mut().for_each(|further| further.locate_for(version, platform));
     }
 

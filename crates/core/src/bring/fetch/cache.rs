@@ -39,7 +39,7 @@ impl Cache {
     }
 
     /// The folder of all of them.
-    pub(super) fn folder(&self) -> &Path {
+    pub fn folder(&self) -> &Path {
         &self.folder
     }
 

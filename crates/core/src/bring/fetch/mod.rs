@@ -10,6 +10,7 @@ mod document;
 mod folder;
 mod network;
 mod origin;
+mod person;
 mod receive;
 mod redirect;
 mod rehash;
@@ -22,6 +23,7 @@ pub use cache::Cache;
 pub use document::{Document, Reading, read_text};
 pub use network::{Network, NetworkError};
 pub use origin::{makers, origin, unnamed_indexes};
+pub use person::downloaded;
 pub(in crate::bring) use redirect::resolved;
 pub(in crate::bring) use sign_in::Authorization;
 pub use sign_in::SignInError;
@@ -35,13 +37,14 @@ use std::time::{Duration, Instant};
 
 use course::Outcome;
 use folder::Folder;
+use person::Downloaded;
 use receive::Transfer;
 use server::Server;
 
 use crate::base::event::{Cancelled, Event, Observer, check_cancelled};
 use crate::base::files::FileError;
 use kladder_choose::address::YardAddress;
-use kladder_choose::catalog::Artifact;
+use kladder_choose::catalog::{Artifact, Visit};
 
 /// The yard at an address.
 pub fn at(address: &YardAddress, network: &Network) -> Arc<dyn Yard> {
@@ -62,6 +65,16 @@ pub enum FetchError {
     NoYard {
         /// The file.
         file: String,
+    },
+    /// Only a person can fetch it, from a page.
+    #[error("{file} is to be fetched by you")]
+    ByPerson {
+        /// The file.
+        file: String,
+        /// Its size in bytes.
+        size: u64,
+        /// The page.
+        visit: Visit,
     },
     /// Every yard failed.
     #[error("{file} could not be fetched")]
@@ -141,7 +154,8 @@ pub fn fetch(
     observer: &dyn Observer,
 ) -> Result<Fetched, FetchError> {
     let fetched = |cached, from| Event::Fetched { file: artifact.file.to_string(), size: artifact.size, cached, from };
-    let yards: Yards = sources.yards.iter().cloned().chain(origin::of(artifact, sources.network)).collect();
+    let mut yards: Yards = sources.yards.iter().cloned().chain(origin::of(artifact, sources.network)).collect();
+    yards.extend(downloaded(artifact, sources.network).map(|path| Arc::new(Downloaded(path)) as Arc<dyn Yard>));
     let mut waiting = false;
     let partial = loop {
         if sources.cache.seems_to_hold(artifact) {
@@ -154,7 +168,7 @@ pub fn fetch(
             onward.void();
         }
         if yards.is_empty() {
-            return Err(FetchError::NoYard { file: artifact.file.to_string() });
+            return Err(by_person(artifact).unwrap_or_else(|| FetchError::NoYard { file: artifact.file.to_string() }));
         }
         match sources.cache.partial(artifact)? {
             Some(partial) => break partial,
@@ -165,9 +179,21 @@ pub fn fetch(
         }
         thread::sleep(GLANCE);
     };
-    let (path, from) = Transfer::begin(artifact, partial, sources.network, onward, observer)?.run(&yards)?;
+    let received = Transfer::begin(artifact, partial, sources.network, onward, observer)?.run(&yards);
+    // Where nobody has it, a person may.
+    let nobody = |error: &FetchError| match error {
+        FetchError::AllFailed { attempts, .. } => attempts.iter().all(|one| matches!(one.error, YardError::NotThere)),
+        _ => false,
+    };
+    let (path, from) = received.map_err(|error| by_person(artifact).filter(|_| nobody(&error)).unwrap_or(error))?;
     observer.event(&fetched(false, Some(from)));
     Ok(Fetched { path, cached: false })
+}
+
+/// That only a person can fetch it, where that is so.
+fn by_person(artifact: &Artifact) -> Option<FetchError> {
+    let (file, size) = (artifact.file.to_string(), artifact.size);
+    artifact.by_person.clone().map(|visit| FetchError::ByPerson { file, size, visit })
 }
 
 /// Waits, unless the user asks for an end.

@@ -56,6 +56,8 @@ pub struct Network {
     pub(in crate::bring) indexes: Arc<Indexes>,
     /// Who signs in where.
     pub(super) sign_ins: Arc<SignIns>,
+    /// Where a person's downloads are.
+    pub(super) downloads: Option<PathBuf>,
     at_once: Option<usize>,
     pace: Option<Arc<Pace>>,
 }
@@ -92,6 +94,7 @@ impl Network {
             origins: Arc::default(),
             indexes: Arc::default(),
             sign_ins: Arc::default(),
+            downloads: None,
             at_once: manners.at_once,
             pace: manners.rate.map(|rate| Arc::new(Pace::new(rate))),
         })
@@ -102,6 +105,7 @@ impl Network {
     pub fn asking(self, settings: &Settings, around: Around) -> Self {
         let sign_ins = SignIns::new(settings.sign_ins.clone(), around.environment.clone(), around.home.clone());
         Self {
+            downloads: super::person::downloads(&around),
             origins: Arc::new(settings.origins.clone()),
             indexes: Arc::new(Indexes::new(settings.indexes.clone(), around)),
             sign_ins: Arc::new(sign_ins),

@@ -364,7 +364,7 @@ impl Work<'_> {
     fn counterpart(&mut self, old: &Published, scopes: &[String], own: bool) -> Result<Option<Listed>, EnterError> {
         let (version, scheme) = (self.version, self.definition.scheme);
         let platform = scopes.first().cloned().unwrap_or_else(|| "any".to_owned());
-        for origin in old.said_origins() {
+        for origin in old.said_origins().iter().filter(|origin| origin.is_asked()) {
             let Some((index, project)) = origin.listed(version) else {
                 return Ok(own.then(|| renamed(origin, old, self.definition, version, &platform)).flatten());
             };

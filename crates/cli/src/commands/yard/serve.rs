@@ -1,6 +1,7 @@
 //! `kladder yard serve`
 
 use std::io::Write;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -9,7 +10,6 @@ use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean};
 use kladder_yard::{Answered, Settings, Yard};
 
-use crate::args::YardCommand;
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{TOLD, shown, styled};
@@ -21,8 +21,13 @@ fn told(answered: &Answered) {
     let _ = writeln!(std::io::stderr(), "{client} {status} {} {}", bytes(*sent), clean(path));
 }
 
-pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result<ExitCode, Problem> {
-    let YardCommand::Serve { folder, listen, log } = command;
+pub(super) fn run(
+    context: &Context,
+    folder: &Path,
+    listen: SocketAddr,
+    log: bool,
+    out: &Out,
+) -> Result<ExitCode, Problem> {
     let folder = context.around.folder.join(folder);
     let failed = |why: String| {
         Problem::new(Code::Failed, format!("cannot serve {} on {listen}", shown(&folder)))
@@ -34,7 +39,7 @@ pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result
     }
     let tell: Option<fn(&Answered)> = log.then_some(told);
     let settings = Settings { folder: folder.clone(), tell, ..Settings::default() };
-    let yard = Yard::with(settings, *listen).map_err(|error| failed(error.to_string()))?;
+    let yard = Yard::with(settings, listen).map_err(|error| failed(error.to_string()))?;
     let address = yard.url();
     out.value(&shapes::Served {
         format: shapes::Served::FORMAT,
