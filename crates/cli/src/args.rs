@@ -56,7 +56,7 @@ Sharing:
   yard      Serve a folder of artifacts to other machines
 
 Keeping catalogs:
-  catalog   Check a catalog, see what makers have published since, write new releases into it
+  catalog   Which catalogs there are; check one, see what makers have published, enter and try releases
 
 Options of every command:
   --ladder FILE    The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
@@ -232,13 +232,18 @@ pub(crate) enum Command {
     /// Serve a folder of artifacts; take in files that you have fetched
     #[command(subcommand)]
     Yard(YardCommand),
-    /// Keep a catalog
-    #[command(subcommand)]
-    Catalog(CatalogCommand),
+    /// The catalogs: which ones, from where, how old; for keepers, to look after one
+    Catalog {
+        /// Without one: list them
+        #[command(subcommand)]
+        command: Option<CatalogCommand>,
+    },
 }
 
 #[derive(Debug, Clone, Subcommand)]
 pub(crate) enum CatalogCommand {
+    /// Bring catalogs from elsewhere up to date
+    Fetch,
     /// All that can be known of a catalog without running a tool, each with file, line and column
     Check {
         /// The catalog's folder; otherwise those of the ladder, or of the settings

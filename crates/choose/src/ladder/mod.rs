@@ -51,9 +51,16 @@ use crate::version::{Requirement, RequirementError, asks_for_newest};
 /// What the catalog is called that the program carries in itself.
 pub const STARTER: &str = "starter";
 
-/// Where a catalog is that a file in `folder` names: a folder, or [`STARTER`] as it is.
+/// Where a catalog is that a file in `folder` names: a folder; [`STARTER`] and addresses as they are.
 pub fn catalog_at(folder: &Path, named: &Path) -> PathBuf {
-    if named == Path::new(STARTER) { named.to_path_buf() } else { folder.join(named) }
+    if named == Path::new(STARTER) || address_of(named).is_some() { named.to_path_buf() } else { folder.join(named) }
+}
+
+/// The address of a catalog that is not on this machine: an archive, or a repository with `#BRANCH-TAG-OR-COMMIT` behind it.
+pub fn address_of(catalog: &Path) -> Option<&str> {
+    let text = catalog.to_str()?;
+    let is_secure_copy = || text.split_once('@').is_some_and(|(user, rest)| !user.contains('/') && rest.contains(':'));
+    (text.contains("://") || is_secure_copy()).then_some(text)
 }
 
 /// A ladder as read from its file.

@@ -70,6 +70,6 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Unwire { yes }) => wire::unwire(&context, out, yes),
         Some(Command::Vars(options)) => vars::run(&context, out, &options),
         Some(Command::Yard(command)) => yard::run(&context, &command, out),
-        Some(Command::Catalog(command)) => catalog::run(&context, &command, out),
+        Some(Command::Catalog { command }) => catalog::run(&context, command.as_ref(), out),
     }
 }

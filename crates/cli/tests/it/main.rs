@@ -17,6 +17,7 @@ mod coding;
 mod confining;
 mod copies;
 mod edges;
+mod elsewhere;
 mod entering;
 mod fitting;
 mod histories;

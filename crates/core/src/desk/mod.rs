@@ -5,6 +5,7 @@ pub mod keeper;
 mod ladders;
 mod open;
 mod pinning;
+mod repository;
 pub mod standing;
 pub mod start;
 pub mod take;

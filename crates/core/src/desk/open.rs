@@ -10,11 +10,13 @@ use std::time::Duration;
 use kladder_choose::address::{NotAnAddress, YardAddress};
 use kladder_choose::catalog::{Catalog, CatalogError, Catalogs, Machine};
 use kladder_choose::document::DocumentError;
-use kladder_choose::ladder::{Ladder, STARTER};
+use kladder_choose::ladder::{Ladder, STARTER, address_of};
 use kladder_choose::pins::{Pins, PinsFileError};
 
+use super::catalogs::fetched::{self, FetchedError};
 use super::catalogs::{Folder, Starter};
 use super::ladders::{find_from, read_ladder, read_pins};
+use crate::base::event::Silent;
 use crate::bring::fetch::{Network, NetworkError, Yards, at};
 use crate::bring::index::Around;
 use crate::climb::Site;
@@ -77,6 +79,9 @@ pub enum DeskError {
     /// The pins could not be used.
     #[error(transparent)]
     Pins(#[from] PinsFileError),
+    /// A catalog from elsewhere could not be had.
+    #[error(transparent)]
+    Fetched(#[from] FetchedError),
     /// The settings of the network are wrong.
     #[error(transparent)]
     Network(#[from] NetworkError),
@@ -140,6 +145,17 @@ impl Surroundings {
         self.open_folders(&Self::folders_of(settings, ladder))
     }
 
+    /// A catalog on this machine; one from elsewhere is fetched where it never was.
+    fn here(&self, catalog: &Path) -> Result<PathBuf, DeskError> {
+        match address_of(catalog) {
+            None => Ok(catalog.to_path_buf()),
+            Some(address) => {
+                let network = self.network(&self.home.settings()?)?;
+                Ok(fetched::folder_of(address, self, &network, &Silent)?)
+            }
+        }
+    }
+
     /// The catalogs in some folders, the most important first.
     ///
     /// # Errors
@@ -151,7 +167,8 @@ impl Surroundings {
             }
             Ok(Box::new(Folder::open(folder, Some(&self.home.indexes()))?))
         };
-        Ok(Catalogs::new(folders.iter().map(open).collect::<Result<_, _>>()?)?)
+        let here = folders.iter().map(|folder| self.here(folder)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Catalogs::new(here.iter().map(open).collect::<Result<_, _>>()?)?)
     }
 
     fn yards_of(&self, settings: &Settings, catalogs: &Catalogs, network: &Network) -> Result<Yards, DeskError> {

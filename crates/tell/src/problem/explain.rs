@@ -19,6 +19,7 @@ impl From<DeskError> for Problem {
                 .why(format!("no ladder.toml here or in a folder above, nor {}", own.display()))
                 .next("`kladder start` writes one after a few questions; `kladder demo` shows what it is about")
                 .next("or name one with `--ladder FILE`"),
+            DeskError::Fetched(error) => Self::from(error),
             DeskError::Home { .. } => {
                 Self::of(Code::BadFile, &error).next("set KLADDER_HOME to another folder, or move the home")
             }

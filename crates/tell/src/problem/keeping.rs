@@ -1,6 +1,7 @@
 //! Why a release was not entered, and a file not taken.
 
 use kladder_core::bring::fetch::UnknownError;
+use kladder_core::desk::catalogs::fetched::FetchedError;
 use kladder_core::desk::keeper::EnterError;
 use kladder_core::desk::take::{Namesake, TakeError};
 
@@ -77,4 +78,41 @@ impl From<TakeError> for Problem {
 
 fn bytes_exactly(size: u64) -> String {
     format!("{size} bytes")
+}
+
+impl From<&FetchedError> for Problem {
+    fn from(error: &FetchedError) -> Self {
+        match error {
+            FetchedError::Offline(_) => {
+                Self::of(Code::NoYard, error).next("`kladder catalog fetch` brings it, without `--offline`")
+            }
+            FetchedError::Receive { source, .. } => {
+                let problem = caused(Self::of(Code::NoYard, error), error);
+                let next = match source.as_ref() {
+                    UnknownError::Yard { source, .. } => at_makers(source),
+                    UnknownError::Sum { .. } | UnknownError::Here(_) => None,
+                };
+                problem.next(
+                    next.unwrap_or_else(|| {
+                        "see whether its address is right; what was fetched before stays".to_owned()
+                    }),
+                )
+            }
+            FetchedError::Repository { why, .. } => Self::of(Code::NoYard, error)
+                .why(why.clone())
+                .next("see whether its address is right; what was fetched before stays"),
+            FetchedError::Unpack { .. } => caused(Self::of(Code::Integrity, error), error)
+                .next("tell those who keep the catalog; what was fetched before stays"),
+            FetchedError::NoCatalog(_) => Self::of(Code::BadFile, error)
+                .next("an archive or repository has catalog.toml at its top, or in its one folder"),
+            FetchedError::File(error) => Self::file(error),
+            FetchedError::Record(error) => Self::memory(error),
+        }
+    }
+}
+
+impl From<FetchedError> for Problem {
+    fn from(error: FetchedError) -> Self {
+        Self::from(&error)
+    }
 }

@@ -386,3 +386,38 @@ impl CatalogTried {
         Self { tool: tool.to_string(), version: version.to_string(), seconds: took.as_secs_f64(), bytes, failed }
     }
 }
+
+/// The catalogs of the ladder, or of the settings.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Catalogs {
+    /// `kladder.catalogs/1`
+    pub format: &'static str,
+    /// The most important first.
+    pub catalogs: Vec<CatalogHere>,
+}
+
+/// One of them.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogHere {
+    /// Its name, which pins carry.
+    pub name: String,
+    /// What it is called among people.
+    pub title: String,
+    /// How many tools it has.
+    pub tools: usize,
+    /// `here`, `elsewhere`, or `program` for the one that comes with it.
+    pub from: String,
+    /// Its folder or address.
+    pub place: String,
+    /// When it was fetched (RFC 3339); null where it was not.
+    pub fetched: Option<String>,
+    /// Of all its definitions; null where it cannot be read.
+    pub digest: Option<String>,
+    /// Whether somebody vouches for it.
+    pub signed: bool,
+}
+
+impl Catalogs {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.catalogs/1";
+}

@@ -14,8 +14,8 @@ mod reach;
 mod rehearsed;
 
 pub use catalog::{
-    About, AboutPiece, AboutRelease, CatalogCheck, CatalogEnter, CatalogFile, CatalogLook, CatalogNews, CatalogRemark,
-    CatalogTried, CatalogTry, CatalogVersion, Found, Search,
+    About, AboutPiece, AboutRelease, CatalogCheck, CatalogEnter, CatalogFile, CatalogHere, CatalogLook, CatalogNews,
+    CatalogRemark, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
 };
 pub use climb::{
     Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Verdict,
@@ -61,6 +61,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Route::FORMAT, schema_for!(Route)),
         (Search::FORMAT, schema_for!(Search)),
         (Served::FORMAT, schema_for!(Served)),
+        (Catalogs::FORMAT, schema_for!(Catalogs)),
         (CatalogCheck::FORMAT, schema_for!(CatalogCheck)),
         (CatalogEnter::FORMAT, schema_for!(CatalogEnter)),
         (CatalogLook::FORMAT, schema_for!(CatalogLook)),

@@ -3,13 +3,15 @@
 mod attempt;
 mod check;
 mod enter;
+mod fetch;
+mod list;
 mod look;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use kladder_choose::catalog::Definition;
-use kladder_choose::ladder::STARTER;
+use kladder_choose::ladder::{STARTER, address_of};
 use kladder_choose::names::ToolName;
 use kladder_core::desk::catalogs::Folder;
 use kladder_core::desk::keeper::OnFile;
@@ -19,8 +21,10 @@ use crate::args::CatalogCommand;
 use crate::context::Context;
 use crate::render::Out;
 
-pub(super) fn run(context: &Context, command: &CatalogCommand, out: &Out) -> Result<ExitCode, Problem> {
+pub(super) fn run(context: &Context, command: Option<&CatalogCommand>, out: &Out) -> Result<ExitCode, Problem> {
+    let Some(command) = command else { return list::run(context, out) };
     match command {
+        CatalogCommand::Fetch => fetch::run(context, out),
         CatalogCommand::Check { folder, without_archives } => {
             check::run(context, folder.as_deref(), *without_archives, out)
         }
@@ -49,7 +53,7 @@ fn kept(context: &Context, named: Option<&Path>) -> Result<PathBuf, Problem> {
 /// The catalogs that are folders; the one that comes with the program is kept elsewhere.
 fn folders(context: &Context) -> Result<Vec<PathBuf>, Problem> {
     let all = context.around.catalog_folders()?;
-    Ok(all.into_iter().filter(|folder| folder != Path::new(STARTER)).collect())
+    Ok(all.into_iter().filter(|one| one != Path::new(STARTER) && address_of(one).is_none()).collect())
 }
 
 fn nothing_kept() -> Problem {

@@ -27,7 +27,7 @@ pub use person::downloaded;
 pub(in crate::bring) use redirect::resolved;
 pub(in crate::bring) use sign_in::Authorization;
 pub use sign_in::SignInError;
-pub use unknown::{UnknownError, receive};
+pub use unknown::{UnknownError, receive, receive_from};
 pub use yard::{Offer, Yard, YardError, Yards};
 
 use std::path::{Path, PathBuf};

@@ -39,7 +39,7 @@ pub enum UnknownError {
     Here(#[from] FetchError),
 }
 
-/// Receives a file; returns its SHA-256 and its size in bytes.
+/// Receives a file that an index lists, or a maker publishes; returns its SHA-256 and its size in bytes.
 ///
 /// # Errors
 /// [`UnknownError`]; nothing of the file is kept then.
@@ -49,13 +49,39 @@ pub fn receive(
     network: &Network,
     observer: &dyn Observer,
 ) -> Result<(Digest, u64), UnknownError> {
-    let failed = |source| UnknownError::Yard { file: listed.file.clone(), source };
     let url = network.allowed(&listed.url).ok_or_else(|| {
         let host = crate::settings::host_of(&listed.url).unwrap_or_default().to_owned();
-        failed(YardError::SendsOn { host })
+        UnknownError::Yard { file: listed.file.clone(), source: YardError::SendsOn { host } }
     })?;
+    bring(&url, listed, cache, network, Bounds::As(&network.origins), observer)
+}
+
+/// Receives a file from an address that a person named.
+///
+/// # Errors
+/// As of [`receive`].
+pub fn receive_from(
+    address: &str,
+    name: &str,
+    cache: &Cache,
+    network: &Network,
+    observer: &dyn Observer,
+) -> Result<(Digest, u64), UnknownError> {
+    let listed = Listed::at(name.to_owned(), address.to_owned());
+    bring(address, &listed, cache, network, Bounds::Anywhere, observer)
+}
+
+fn bring(
+    url: &str,
+    listed: &Listed,
+    cache: &Cache,
+    network: &Network,
+    bounds: Bounds<'_>,
+    observer: &dyn Observer,
+) -> Result<(Digest, u64), UnknownError> {
+    let failed = |source| UnknownError::Yard { file: listed.file.clone(), source };
     let question = Question { authorization: listed.authorization.as_ref(), ..Question::default() };
-    let answer = get(&url, question, network, Bounds::As(&network.origins)).map_err(failed)?;
+    let answer = get(url, question, network, bounds).map_err(failed)?;
     let told: Option<u64> = header(&answer, "content-length").and_then(|text| text.parse().ok());
     let folder = cache.folder();
     files::create_folder(folder).map_err(FetchError::from)?;

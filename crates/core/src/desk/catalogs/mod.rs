@@ -2,6 +2,7 @@
 
 mod archives;
 mod check;
+pub mod fetched;
 mod folder;
 mod index;
 mod starter;

@@ -3,18 +3,15 @@
 use std::fs;
 use std::io;
 use std::path::{Component, Path, PathBuf};
-use std::time::Duration;
 
 use kladder_choose::document::{DocumentError, Source};
-use kladder_choose::ladder::Ladder;
+use kladder_choose::ladder::{Ladder, STARTER, address_of};
 use toml_edit::{DocumentMut, Value};
 
 use crate::base::event::Silent;
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::fetch::{Network, YardError, read_text};
-use crate::desk::{FILE_NAME, Surroundings};
-use crate::host::process::{Ended, Setting, run};
-use crate::host::survey::answers;
+use crate::desk::{FILE_NAME, Surroundings, repository};
 
 /// Where a colleague's ladder is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -68,9 +65,6 @@ pub enum ColleagueError {
     #[error(transparent)]
     File(#[from] FileError),
 }
-
-/// How long copying a repository may take.
-const PATIENCE: Duration = Duration::from_mins(10);
 
 impl Colleague {
     /// What a text names: a file or folder that is there, an address, or a repository.
@@ -147,7 +141,8 @@ impl Colleague {
     /// Where a catalog will be, and how the ladder names it there.
     fn place_of(&self, named: &Path, folder: &Path, file: &Path, into: &Path) -> Result<Moved, ColleagueError> {
         let lost = || ColleagueError::Catalog { catalog: named.to_path_buf() };
-        if named.is_absolute() {
+        let is_anywhere = named == Path::new(STARTER) || address_of(named).is_some();
+        if named.is_absolute() || is_anywhere {
             return Ok(Moved { named: named.to_path_buf(), copy: None });
         }
         match self {
@@ -230,32 +225,9 @@ fn relative(to: &Path, from: &Path) -> PathBuf {
 
 /// A shallow copy of a repository; the ladder stands at its top.
 fn copied(repository: &str, around: &Surroundings, work: &Path) -> Result<PathBuf, ColleagueError> {
-    let failed = |why: String| ColleagueError::Repository { repository: repository.to_owned(), why };
-    let git = answers("git", &around.host.path).ok_or_else(|| failed("there is no git on PATH".to_owned()))?;
     let folder = work.join("repository");
-    let words = ["clone", "--quiet", "--depth", "1", "--", repository];
-    let mut command: Vec<std::ffi::OsString> = vec![git.into()];
-    command.extend(words.map(Into::into));
-    command.push(folder.clone().into());
-    let mut variables: Vec<_> = around.host.variables.iter().map(|(k, v)| (k.into(), v.into())).collect();
-    variables.push(("PATH".into(), around.host.path.clone()));
-    // Nobody is there to be asked for a password.
-    variables.push(("GIT_TERMINAL_PROMPT".into(), "0".into()));
-    let setting = Setting {
-        run: &command,
-        input: "",
-        folder: work,
-        variables: &variables,
-        limit: PATIENCE,
-        cell: None,
-        encloser: None,
-    };
-    let ran = run(&setting, &Silent).map_err(|error| failed(error.to_string()))?;
-    match ran.ended {
-        Ended::Status(0) => {}
-        Ended::Status(_) => return Err(failed(ran.stderr.trim().to_owned())),
-        Ended::TooLate | Ended::Cancelled => return Err(failed("it took too long".to_owned())),
-    }
+    let failed = |why: String| ColleagueError::Repository { repository: repository.to_owned(), why };
+    repository::copy(repository, None, &folder, around, &Silent).map_err(failed)?;
     let file = folder.join(FILE_NAME);
     if file.is_file() { Ok(file) } else { Err(ColleagueError::NoLadder(repository.to_owned())) }
 }

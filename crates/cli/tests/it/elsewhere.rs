@@ -1,0 +1,111 @@
+//! Catalogs from elsewhere: archives and repositories, fetched once, kept, used without a network, brought up to date.
+
+use std::process::Command;
+
+use kladder_pack::{Entry, Format, pack};
+use kladder_yard::Yard;
+
+use crate::sandbox::Sandbox;
+
+fn definition(version: &str) -> String {
+    format!("tool = \"plank\"\nsummary = \"{version}\"\nhost = {{ command = \"sh\" }}\n")
+}
+
+fn catalog(version: &str) -> Vec<Entry> {
+    let head = "[catalog]\nformat = 2\nname = \"far\"\ntitle = \"From far away\"\n";
+    vec![Entry::file("far-1/catalog.toml", head), Entry::file("far-1/tools/plank.toml", definition(version))]
+}
+
+/// A sandbox whose ladder names a catalog at an address, and the server of that.
+fn far() -> (Sandbox, Yard, String) {
+    let sandbox = Sandbox::new();
+    std::fs::create_dir_all(sandbox.path("far")).unwrap();
+    pack(Format::TarGz, &catalog("1.0"), &sandbox.path("far/catalog.tar.gz")).unwrap();
+    let server = Yard::serve(&sandbox.path("far"), ([127, 0, 0, 1], 0).into()).unwrap();
+    let address = format!("{}/catalog.tar.gz", server.url());
+    sandbox.edit(
+        "desk/ladder.toml",
+        "catalog = \"../catalog\"",
+        &format!("catalog = [\"../catalog\", \"{address}\", \"starter\"]"),
+    );
+    (sandbox, server, address)
+}
+
+#[test]
+fn a_catalog_is_fetched_once_and_brought_up_to_date_when_asked() {
+    let (sandbox, server, address) = far();
+    let summary = |sandbox: &Sandbox| sandbox.run(&["about", "plank", "--json"]).passed().json()["summary"].to_string();
+    let offline = sandbox.run(&["search", "plank", "--offline"]);
+    assert!(offline.code == 20 && offline.stderr.contains("was not fetched yet"), "{}", offline.complaint());
+    assert_eq!((summary(&sandbox).as_str(), server.requests()), ("\"1.0\"", 1));
+    let _ = sandbox.run(&["search", "plank", "--offline"]).passed();
+    assert_eq!(server.requests(), 1);
+    let listed = sandbox.run(&["catalog", "--json"]).passed().json();
+    let from: Vec<_> = listed["catalogs"].as_array().unwrap().iter().map(|one| one["from"].clone()).collect();
+    assert_eq!(from, ["here", "elsewhere", "program"]);
+    assert_eq!(listed["catalogs"][1]["place"], address.as_str());
+    let table = sandbox.run(&["catalog"]).passed().stdout;
+    assert!(table.contains("comes with the program") && table.matches("unsigned").count() == 3, "{table}");
+
+    assert!(sandbox.run(&["catalog", "fetch"]).passed().stdout.contains("is as it was."));
+    pack(Format::TarGz, &catalog("2.0"), &sandbox.path("far/catalog.tar.gz")).unwrap();
+    assert_eq!(summary(&sandbox), "\"1.0\"");
+    assert!(sandbox.run(&["catalog", "fetch"]).passed().stdout.contains("has changed; 1 tool now."));
+    assert_eq!(summary(&sandbox), "\"2.0\"");
+    // What comes next is no catalog; what was there stays.
+    for (bad, told) in [("<html>", "could not be unpacked"), ("", "could not be unpacked")] {
+        sandbox.write("far/catalog.tar.gz", bad);
+        let refused = sandbox.run(&["catalog", "fetch"]);
+        assert!(refused.code != 0 && refused.stderr.contains(told), "{}", refused.complaint());
+    }
+    pack(Format::TarGz, &[Entry::file("x/README", "no catalog")], &sandbox.path("far/catalog.tar.gz")).unwrap();
+    assert!(sandbox.run(&["catalog", "fetch"]).stderr.contains("has no catalog.toml at its top"));
+    let escape = [Entry::file("../../evil", "x"), Entry::file("catalog.toml", "x")];
+    pack(Format::TarGz, &escape, &sandbox.path("far/catalog.tar.gz")).unwrap();
+    assert!(sandbox.run(&["catalog", "fetch"]).stderr.contains("could not be unpacked"));
+    drop(server);
+    assert!(sandbox.run(&["catalog", "fetch"]).stderr.contains("could not be fetched"));
+    assert_eq!(summary(&sandbox), "\"2.0\"");
+    // Damage leads back by the command that brings it up to date.
+    let kept = crate::sandbox::walkdir(&sandbox.path("home/cache/catalogs-fetched"));
+    assert_eq!(kept.iter().filter(|path| path.is_file()).count(), 3, "{kept:?}");
+    for path in kept.iter().filter(|path| path.ends_with("catalog.toml")) {
+        std::fs::remove_file(path).unwrap();
+    }
+    assert!(sandbox.run(&["about", "plank"]).stderr.contains("could not be fetched"));
+}
+
+#[test]
+fn a_repository_is_a_catalog_at_a_branch_a_tag_or_a_commit() {
+    let sandbox = Sandbox::new();
+    let folder = sandbox.path("repository");
+    std::fs::create_dir_all(folder.join("tools")).unwrap();
+    let git = |words: &[&str]| {
+        let mut command = Command::new("git");
+        command.args(["-C", folder.to_str().unwrap(), "-c", "user.name=Skua", "-c", "user.email=skua@gauge.example"]);
+        let output = command.args(words).env("HOME", &folder).output().unwrap();
+        assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    };
+    git(&["init", "-q", "-b", "main", "."]);
+    std::fs::write(folder.join("catalog.toml"), "[catalog]\nformat = 2\nname = \"far\"\n").unwrap();
+    let mut commits = Vec::new();
+    for version in ["1.0", "2.0"] {
+        std::fs::write(folder.join("tools/plank.toml"), definition(version)).unwrap();
+        git(&["add", "."]);
+        git(&["commit", "-qm", version]);
+        git(&["tag", &format!("v{version}")]);
+        commits.push(git(&["rev-parse", "HEAD"]));
+    }
+    let ladder = sandbox.read("desk/ladder.toml");
+    for (at, summary) in [("", "2.0"), ("#v1.0", "1.0"), ("#main", "2.0"), (&format!("#{}", commits[0]), "1.0")] {
+        let address = format!("file://{}{at}", folder.display());
+        sandbox.write("desk/ladder.toml", &ladder.replace("\"../catalog\"", &format!("\"{address}\"")));
+        let about = sandbox.run(&["about", "plank", "--json"]).passed().json();
+        assert_eq!(about["summary"], summary, "{at}");
+    }
+    let nowhere = format!("file://{}#v9", folder.display());
+    sandbox.write("desk/ladder.toml", &ladder.replace("\"../catalog\"", &format!("\"{nowhere}\"")));
+    let refused = sandbox.run(&["about", "plank"]);
+    assert!(refused.code == 20 && refused.stderr.contains("v9"), "{}", refused.complaint());
+}

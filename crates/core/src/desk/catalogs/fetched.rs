@@ -1,0 +1,206 @@
+//! Catalogs from elsewhere: an archive at an address, or a repository. Each is fetched once and kept among what can be fetched
+//! again, and is what is used until it is fetched anew.
+//!
+//! ```text
+//! cache/catalogs-fetched/DIGEST-OF-ITS-ADDRESS/files/       what came, with catalog.toml at its top
+//!                                              source.json  from where, when
+//! ```
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use kladder_choose::address::without_password;
+use kladder_choose::catalog::{Artifact, Unpacking};
+use kladder_choose::digest::Digest;
+use kladder_choose::path::InnerPath;
+use serde::{Deserialize, Serialize};
+
+use crate::base::event::Observer;
+use crate::base::files::{self, Attach, FileError};
+use crate::base::record::{self, RecordError};
+use crate::bring::fetch::{Cache, Network, UnknownError, receive_from};
+use crate::bring::intake::{IntakeError, unpack_files};
+use crate::desk::{Surroundings, repository};
+
+const FORMAT: u32 = 1;
+/// More is no catalog.
+const MOST_UNPACKED: u64 = 256 << 20;
+
+/// Why a catalog could not be had.
+#[derive(Debug, thiserror::Error)]
+pub enum FetchedError {
+    /// It was never fetched, and nothing may be.
+    #[error("the catalog at {0} was not fetched yet, and nothing may be fetched")]
+    Offline(String),
+    /// It could not be fetched.
+    #[error("the catalog at {address} could not be fetched")]
+    Receive {
+        /// Its address.
+        address: String,
+        /// Why not.
+        source: Box<UnknownError>,
+    },
+    /// The repository could not be copied.
+    #[error("the catalog at {address} could not be fetched")]
+    Repository {
+        /// Its address.
+        address: String,
+        /// What version control said.
+        why: String,
+    },
+    /// It could not be unpacked.
+    #[error("what came from {address} could not be unpacked")]
+    Unpack {
+        /// Its address.
+        address: String,
+        /// Why not.
+        source: Box<IntakeError>,
+    },
+    /// It is no catalog.
+    #[error("what came from {0} has no catalog.toml at its top")]
+    NoCatalog(String),
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// What is kept of it cannot be read.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+}
+
+/// From where a catalog came, and when; JSON, format 1.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fetched {
+    format: u32,
+    /// Its address, without a password.
+    pub address: String,
+    /// When.
+    pub at: jiff::Timestamp,
+    /// The digest of its archive; the files of a repository have none.
+    pub sha256: Option<Digest>,
+}
+
+/// Where a fetched catalog is kept.
+struct Place {
+    folder: PathBuf,
+}
+
+impl Place {
+    fn of(address: &str, around: &Surroundings) -> Self {
+        Self { folder: around.home.cache.join("catalogs-fetched").join(Digest::of(address.as_bytes()).hex()) }
+    }
+
+    fn files(&self) -> PathBuf {
+        self.folder.join("files")
+    }
+}
+
+/// The folder of a catalog from elsewhere; fetched where it never was.
+///
+/// # Errors
+/// [`FetchedError`].
+pub fn folder_of(
+    address: &str,
+    around: &Surroundings,
+    network: &Network,
+    observer: &dyn Observer,
+) -> Result<PathBuf, FetchedError> {
+    let place = Place::of(address, around);
+    if !place.files().join("catalog.toml").is_file() {
+        fetch(address, around, network, observer)?;
+    }
+    Ok(place.files())
+}
+
+/// Where the files of a catalog from elsewhere are, once it was fetched.
+pub fn kept(address: &str, around: &Surroundings) -> PathBuf {
+    Place::of(address, around).files()
+}
+
+/// What is known of a catalog that was fetched; `None` where it was not.
+pub fn known(address: &str, around: &Surroundings) -> Option<Fetched> {
+    record::read(&Place::of(address, around).folder.join("source.json"), FORMAT).ok()
+}
+
+/// Fetches a catalog, in the place of what was fetched before.
+///
+/// # Errors
+/// [`FetchedError`]; what was there before stays.
+pub fn fetch(
+    address: &str,
+    around: &Surroundings,
+    network: &Network,
+    observer: &dyn Observer,
+) -> Result<Fetched, FetchedError> {
+    if around.offline {
+        return Err(FetchedError::Offline(without_password(address)));
+    }
+    let place = Place::of(address, around);
+    let above = place.folder.parent().unwrap_or(Path::new("/"));
+    files::create_folder(above)?;
+    let work = tempfile::tempdir_in(above).on("make a folder in", above)?;
+    let raw = work.path().join("raw");
+    let sha256 = if is_archive(address) {
+        Some(unpacked(address, &raw, around, network, observer)?)
+    } else {
+        let (repository, at) = address.split_once('#').map_or((address, None), |(front, at)| (front, Some(at)));
+        let failed = |why| FetchedError::Repository { address: without_password(address), why };
+        repository::copy(repository, at, &raw, around, observer).map_err(failed)?;
+        None
+    };
+    let top = top_of(&raw).ok_or_else(|| FetchedError::NoCatalog(without_password(address)))?;
+    files::make_writable(&raw)?;
+    let new = work.path().join("new");
+    files::create_folder(&new)?;
+    files::make_writable(&top)?;
+    fs::rename(&top, new.join("files")).on("move", &top)?;
+    let fetched = Fetched { format: FORMAT, address: without_password(address), at: jiff::Timestamp::now(), sha256 };
+    record::write(&new.join("source.json"), &fetched)?;
+    if place.folder.exists() {
+        files::exchange(&new, &place.folder)?;
+    } else {
+        fs::rename(&new, &place.folder).on("put in place", &place.folder)?;
+    }
+    // What was unpacked may be read-only.
+    files::remove_tree(work.path())?;
+    Ok(fetched)
+}
+
+fn is_archive(address: &str) -> bool {
+    let path = address.split(['?', '#']).next().unwrap_or_default();
+    [".tar.gz", ".tgz", ".tar.xz", ".tar.zst", ".tar.bz2", ".zip"].iter().any(|ending| path.ends_with(ending))
+}
+
+fn unpacked(
+    address: &str,
+    into: &Path,
+    around: &Surroundings,
+    network: &Network,
+    observer: &dyn Observer,
+) -> Result<Digest, FetchedError> {
+    let path = address.split(['?', '#']).next().unwrap_or_default();
+    let name = path.rsplit('/').next().unwrap_or("catalog.tar.gz").to_owned();
+    let failed =
+        |source: UnknownError| FetchedError::Receive { address: without_password(address), source: Box::new(source) };
+    let cache = Cache::new(&around.home.artifacts);
+    let (sha256, size) = receive_from(address, &name, &cache, network, observer).map_err(failed)?;
+    let file = InnerPath::new(&name).map_err(|_| FetchedError::NoCatalog(without_password(address)))?;
+    let unpack = Unpacking { layout: Some(kladder_choose::catalog::Layout::AsItIs), ..Unpacking::default() };
+    let (unpacked, origins, by_person) = (Some(MOST_UNPACKED / 2), Vec::new(), None);
+    let artifact = Artifact { file, size, sha256, unpacked, unpack, origins, by_person };
+    unpack_files(&[cache.path(&sha256)], &[artifact], into, observer)
+        .map_err(|source| FetchedError::Unpack { address: without_password(address), source: Box::new(source) })?;
+    Ok(sha256)
+}
+
+/// The folder with the catalog: what was unpacked, or the one folder in it.
+fn top_of(raw: &Path) -> Option<PathBuf> {
+    let has = |folder: &Path| folder.join("catalog.toml").is_file();
+    if has(raw) {
+        return Some(raw.to_path_buf());
+    }
+    let mut inside = files::names(raw).ok()?.into_iter().map(|name| raw.join(name));
+    match (inside.next(), inside.next()) {
+        (Some(one), None) if has(&one) => Some(one),
+        _ => None,
+    }
+}
