@@ -263,6 +263,18 @@ pub(crate) enum CatalogCommand {
         #[arg(long)]
         previews: bool,
     },
+    /// Write a first definition out of what a maker publishes: look into it, ask its programs for their versions, say what is guessed
+    Draft {
+        /// Files, addresses, or what an index calls them, as `index:NAME/PROJECT`
+        #[arg(required = true, value_name = "FILE, ADDRESS or INDEX:NAME")]
+        what: Vec<String>,
+        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
+        #[arg(long, value_name = "FOLDER")]
+        catalog: Option<PathBuf>,
+        /// Show it, and write nothing
+        #[arg(long, conflicts_with = "catalog")]
+        print: bool,
+    },
     /// Write releases into a tool's definition: find their files, hash them, keep everything else as it is
     Enter {
         /// The tool

@@ -3,7 +3,7 @@
 use kladder_core::base::digest::Digest;
 use kladder_pack::{Entry, Format, pack};
 use kladder_yard::Yard;
-use snapbox::{assert_data_eq, str};
+use snapbox::{IntoData, assert_data_eq, str};
 
 use crate::sandbox::{Ran, Sandbox};
 
@@ -164,4 +164,96 @@ fn what_cannot_be_entered_leaves_the_definition_as_it_was() {
     refused(&["enter", "plank", "1.0"], "answers what no python index does");
     let looked = scene.run(&["look"]);
     assert!(looked.code == 20 && looked.stdout.contains("answers what no python index does"), "{}", looked.stdout);
+}
+
+#[test]
+fn a_draft_says_what_was_seen_and_what_is_guessed() {
+    let scene = Scene::new(DEFINITION);
+    let licence = "Permission is hereby granted, free of charge, to any person … without restriction, …";
+    let entries = [
+        Entry::program("nail-2.1/bin/nail", "#!/bin/sh\necho nail 2.1.0 of the harbour\n"),
+        Entry::program("nail-2.1/bin/nail++", "#!/usr/bin/env python3\n"),
+        Entry::file("nail-2.1/share/man/man1/nail.1", "x"),
+        Entry::file("nail-2.1/COPYING", licence),
+    ];
+    let archive =
+        |name: &str, entries: &[Entry]| pack(Format::TarGz, entries, &scene.sandbox.path("index").join(name)).unwrap();
+    archive("nail-2.1-linux-x86_64.tar.gz", &entries);
+    let address = format!("{}/nail-2.1-linux-x86_64.tar.gz", scene.index.url());
+    let drafted = scene.run(&["draft", &address, "--print"]).passed().stdout;
+    let sum = Digest::of(&std::fs::read(scene.sandbox.path("index/nail-2.1-linux-x86_64.tar.gz")).unwrap());
+    let size = drafted.lines().find(|line| line.starts_with("size")).unwrap().to_owned();
+    let shown = drafted
+        .replace(&scene.index.url(), "http://dist.example")
+        .replace(&sum.to_string(), "SUM")
+        .replace(&size, "size = N");
+    assert_data_eq!(
+        shown,
+        str![[r#"
+tool = "nail"
+summary = ""   # to be written: one line on what it does
+spdx = "MIT"   # guessed from COPYING
+origins = ["http://dist.example"]
+needs = { python = "any" }   # guessed from the first lines of its scripts
+unpack = { strip = 1 }   # one folder is around everything
+# share/man has manual pages: wired shells find them where they lie
+
+[commands]
+nail = "bin/nail"
+"nail++" = "bin/nail++"
+
+[[checks]]
+name = "says its version"
+run = ["nail", "--version"]
+expect = { stdout = 'nail (?<version>\S+)' }   # it said 2.1.0
+
+[[releases]]
+version = "2.1"
+[[releases.artifacts]]
+for = ["PLATFORM"]
+file = "nail-2.1-PLATFORM.tar.gz"
+size = N
+sha256 = "SUM"
+
+"#]]
+        .raw()
+    );
+    // Out of an index it stands at once; a second one does not write over it.
+    scene.list(
+        "rope",
+        &[scene.wheel(
+            "rope-3.0-py3-none-any.whl",
+            &[Entry::program("rope-3.0.data/scripts/rope", "#!/bin/sh\necho rope v3.0\n")],
+        )],
+    );
+    let _ = scene.run(&["draft", "index:wheels/rope"]).passed();
+    assert!(scene.run(&["try", "rope"]).passed().stdout.contains("all of them stand"));
+    assert!(scene.run(&["draft", "index:wheels/rope"]).stderr.contains("there is a definition of rope already"));
+
+    let refused = |what: &str, told: &str| {
+        let ran = scene.run(&["draft", what]);
+        assert!(ran.code != 0 && ran.stderr.contains(told), "{what}: {}", ran.complaint());
+    };
+    archive("words.tar.gz", &[Entry::file("words/a", "a"), Entry::file("words/b", "b")]);
+    refused("../index/words.tar.gz", "nothing in words.tar.gz can be run");
+    scene.sandbox.write("index/broken.tar.gz", "<html>");
+    refused("../index/broken.tar.gz", "could not be looked into");
+    refused("../index/nowhere.tar.gz", "nowhere.tar.gz");
+    refused("index:wheels/nothing", "has nothing called `nothing`");
+    refused("index:wheels", "is no name in an index");
+    archive("out.tar.gz", &[Entry::program("../../bin/evil", "#!/bin/sh\n")]);
+    refused("../index/out.tar.gz", "could not be looked into");
+    let many: Vec<Entry> =
+        (0..300).map(|number| Entry::program(&format!("many/bin/m{number}"), "#!/bin/sh\n")).collect();
+    archive("many-1.0.tar.gz", &many);
+    let many = scene.run(&["draft", "../index/many-1.0.tar.gz", "--print"]).passed().stdout;
+    assert!(
+        many.contains("[commands]   # 288 more can be run") && many.contains("no program said a version"),
+        "{many}"
+    );
+    // What is asked for its version can do no harm: it is shut in.
+    let harm = format!("#!/bin/sh\necho harm > '{}'\necho harm 1.0\n", scene.sandbox.path("harm").display());
+    archive("harm-1.0.tar.gz", &[Entry::program("harm-1.0/bin/harm", harm)]);
+    let _ = scene.run(&["draft", "../index/harm-1.0.tar.gz", "--print"]).passed();
+    assert!(!scene.sandbox.path("harm").exists());
 }

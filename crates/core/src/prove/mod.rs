@@ -13,4 +13,4 @@
 pub mod causes;
 pub mod project;
 pub mod verify;
-mod wants;
+pub(crate) mod wants;

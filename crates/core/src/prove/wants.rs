@@ -123,6 +123,24 @@ fn data_of(elf: &mut Stream, kind: u32) -> Result<Option<(SectionHeader, Vec<u8>
     section.map(|section| Ok((section, elf.section_data(&section)?.0.to_vec()))).transpose()
 }
 
+/// What a program says of the libraries that it is loaded with, for those who write a definition.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Said {
+    /// File names of libraries.
+    pub(crate) libraries: Vec<String>,
+    /// The newest version of the GNU C library that it wants, as `2.28`.
+    pub(crate) c_library: Option<String>,
+}
+
+/// Reads what a program says; `None` for one that is no ELF file.
+pub(crate) fn said_by(file: &Path) -> Option<Said> {
+    let wants = Wants::of(file)?;
+    let numbers = |version: &str| -> Vec<u32> { version.split('.').filter_map(|part| part.parse().ok()).collect() };
+    let versions = wants.versions.iter().filter_map(|(_, version)| version.strip_prefix("GLIBC_"));
+    let newest = versions.filter(|version| !numbers(version).is_empty()).max_by_key(|version| numbers(version));
+    Some(Said { c_library: newest.map(str::to_owned), libraries: wants.libraries })
+}
+
 /// Where a rung's programs may find what they want.
 pub(super) struct Around {
     /// Folders whose files count wherever they lie: the rung's own, and those of the rungs that it stands on.

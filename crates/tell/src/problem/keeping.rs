@@ -2,7 +2,7 @@
 
 use kladder_core::bring::fetch::UnknownError;
 use kladder_core::desk::catalogs::fetched::FetchedError;
-use kladder_core::desk::keeper::EnterError;
+use kladder_core::desk::keeper::{DraftError, EnterError};
 use kladder_core::desk::take::{Namesake, TakeError};
 
 use super::climbs::{at_index, at_makers, fetch};
@@ -114,5 +114,29 @@ impl From<&FetchedError> for Problem {
 impl From<FetchedError> for Problem {
     fn from(error: FetchedError) -> Self {
         Self::from(&error)
+    }
+}
+
+impl From<DraftError> for Problem {
+    fn from(error: DraftError) -> Self {
+        match &error {
+            DraftError::Index(index) => {
+                let problem = caused(Self::of(Code::NoYard, index), index);
+                at_index(index).into_iter().fold(problem, Self::next)
+            }
+            DraftError::Receive(UnknownError::Here(error)) => fetch(error),
+            DraftError::Receive(inner) => {
+                let problem = caused(Self::of(Code::NoYard, inner), inner);
+                let next = if let UnknownError::Yard { source, .. } = inner { at_makers(source) } else { None };
+                next.into_iter().fold(problem, Self::next)
+            }
+            DraftError::NoFile { .. } => Self::of(Code::NoArtifact, &error),
+            DraftError::Unpack { .. } => caused(Self::of(Code::Integrity, &error), &error)
+                .next("see that it is an archive, a package or a program, and whole"),
+            DraftError::NothingRuns { top, .. } => Self::of(Code::Failed, &error)
+                .why(format!("at its top: {}", top.join(", ")))
+                .next("what is no program (fonts, libraries) wants a definition written by hand"),
+            DraftError::File(error) => Self::file(error),
+        }
     }
 }

@@ -421,3 +421,23 @@ impl Catalogs {
     /// The shape's name and version.
     pub const FORMAT: &'static str = "kladder.catalogs/1";
 }
+
+/// A first definition.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogDraft {
+    /// `kladder.catalog-draft/1`
+    pub format: &'static str,
+    /// What it is called.
+    pub tool: String,
+    /// Its version; null where that was not found out.
+    pub version: Option<String>,
+    /// Where it was written; null where it was only shown.
+    pub file: Option<String>,
+    /// The definition.
+    pub text: String,
+}
+
+impl CatalogDraft {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.catalog-draft/1";
+}

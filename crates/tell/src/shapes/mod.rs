@@ -14,8 +14,8 @@ mod reach;
 mod rehearsed;
 
 pub use catalog::{
-    About, AboutPiece, AboutRelease, CatalogCheck, CatalogEnter, CatalogFile, CatalogHere, CatalogLook, CatalogNews,
-    CatalogRemark, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
+    About, AboutPiece, AboutRelease, CatalogCheck, CatalogDraft, CatalogEnter, CatalogFile, CatalogHere, CatalogLook,
+    CatalogNews, CatalogRemark, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
 };
 pub use climb::{
     Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Verdict,
@@ -63,6 +63,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Served::FORMAT, schema_for!(Served)),
         (Catalogs::FORMAT, schema_for!(Catalogs)),
         (CatalogCheck::FORMAT, schema_for!(CatalogCheck)),
+        (CatalogDraft::FORMAT, schema_for!(CatalogDraft)),
         (CatalogEnter::FORMAT, schema_for!(CatalogEnter)),
         (CatalogLook::FORMAT, schema_for!(CatalogLook)),
         (CatalogTry::FORMAT, schema_for!(CatalogTry)),

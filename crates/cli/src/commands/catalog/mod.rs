@@ -2,6 +2,7 @@
 
 mod attempt;
 mod check;
+mod draft;
 mod enter;
 mod fetch;
 mod list;
@@ -24,6 +25,7 @@ use crate::render::Out;
 pub(super) fn run(context: &Context, command: Option<&CatalogCommand>, out: &Out) -> Result<ExitCode, Problem> {
     let Some(command) = command else { return list::run(context, out) };
     match command {
+        CatalogCommand::Draft { what, catalog, print } => draft::run(context, what, catalog.as_deref(), *print, out),
         CatalogCommand::Fetch => fetch::run(context, out),
         CatalogCommand::Check { folder, without_archives } => {
             check::run(context, folder.as_deref(), *without_archives, out)

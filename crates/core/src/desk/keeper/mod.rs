@@ -1,11 +1,13 @@
 //! What keepers of a catalog do with what makers publish: see what is new, and enter it.
 
 mod block;
+mod draft;
 mod enter;
 mod look;
 mod metadata;
 mod names;
 
+pub use draft::{DraftError, Draftable, Drafted, Drafting, draft};
 pub use enter::{EnterError, Entered, EnteredFile, Entering, enter};
 pub use look::{Looked, News, look};
 
