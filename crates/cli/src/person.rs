@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use inquire::error::InquireResult;
 use inquire::{Confirm, InquireError, Select};
 use kladder_core::climb::gates::Standing;
-use kladder_core::climb::{Awaited, Decide, Prospect, RestartDue};
+use kladder_core::climb::{Awaited, Decide, Known, Prospect, RestartDue};
 use kladder_core::keep::terms::Asked;
 use kladder_tell::problem::Problem;
 use kladder_tell::text::{both, bytes, clean, count, time};
@@ -99,6 +99,10 @@ impl Decide for Person<'_> {
         self.agrees(&format!("{} waits: did you {what}? This system does not tell.", due.above))
     }
 
+    fn is_asked(&self) -> bool {
+        self.present && !self.yes
+    }
+
     fn go_on(&self, prospect: &Prospect) -> bool {
         // A reader that went away is noticed by the command's own output.
         let _ = tell_awaited(prospect, &self.out);
@@ -130,7 +134,12 @@ pub(crate) fn weight(prospect: &Prospect) -> String {
         0 => String::new(),
         cached => format!(", {} in the cache", bytes(cached)),
     };
-    let took = prospect.time.map(|took| format!(", about {} at the pace of earlier climbs", time(took)));
+    let pace = if matches!(prospect.pace, Some(Known::Measured(_))) {
+        "the pace just measured"
+    } else {
+        "the pace of earlier climbs"
+    };
+    let took = prospect.time().map(|took| format!(", about {} at {pace}", time(took)));
     format!("{rungs}: {fetch} to fetch{cache}, about {disk} of disk{}.", took.unwrap_or_default())
 }
 

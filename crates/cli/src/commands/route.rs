@@ -6,7 +6,6 @@ use kladder_choose::catalog::{Gate, Who};
 use kladder_choose::pins::{Limits, Moves, Pins};
 use kladder_core::bring::fetch::makers;
 use kladder_core::climb::gates::Standing;
-use kladder_core::climb::route::Route;
 use kladder_core::climb::{CodeStanding, CodeState, Prospect};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::host::confine;
@@ -14,7 +13,7 @@ use kladder_core::host::survey::{Host, facts};
 use kladder_core::keep::state::TaskName;
 use kladder_core::tasks::{Because, Rung, Would};
 use kladder_tell::problem::Problem;
-use kladder_tell::text::{both, bytes, clean, count};
+use kladder_tell::text::{both, bytes, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::commands::settings;
@@ -39,7 +38,7 @@ pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<Ex
         return Ok(ExitCode::SUCCESS);
     }
     out.value(&shapes::Route::of(&desk.ladder, &context.around.host.platform, &prospect, &code))?;
-    show(&desk, context, route, out)?;
+    show(&desk, context, &prospect, out)?;
     if route.is_done() {
         out.say("\nAll rungs stand.")?;
         code_ahead(&code, out)?;
@@ -89,23 +88,33 @@ fn script_without_route(context: &Context) -> Result<Option<String>, Problem> {
     Ok(words::admin_script_for(&chores, &survey))
 }
 
-fn show(desk: &Desk, context: &Context, route: &Route, out: &Out) -> Result<(), Problem> {
-    let title = styled(STRONG, clean(&desk.ladder.title));
+fn show(desk: &Desk, context: &Context, prospect: &Prospect, out: &Out) -> Result<(), Problem> {
+    let (title, route) = (styled(STRONG, clean(&desk.ladder.title)), &prospect.route);
     out.say(format!("{title}, on {}, bottom rung first\n", context.around.host.platform))?;
-    let rows = route.rungs.iter().enumerate().map(|(at, rung)| row(at, rung)).collect();
+    let rows = route.rungs.iter().enumerate().map(|(at, rung)| row(at, rung, prospect)).collect();
     out.say(out.columns(&["", "rung", "version", "what it is", "size", "to do", "why"], rows, &[0, 4]))
 }
 
-fn row(at: usize, rung: &Rung) -> Vec<String> {
+fn row(at: usize, rung: &Rung, prospect: &Prospect) -> Vec<String> {
     vec![
         styled(FAINT, at + 1),
         styled(STRONG, &rung.key.tool),
         rung.version.to_string(),
         clean(&rung.definition.kind),
-        if rung.shelved().is_some() { bytes(rung.size()) } else { styled(FAINT, "host's own") },
+        size(rung, prospect),
         work(rung),
         why(rung),
     ]
+}
+
+/// How large its archives are and, once the pace is known, how long they take to come.
+fn size(rung: &Rung, prospect: &Prospect) -> String {
+    if rung.shelved().is_none() {
+        return styled(FAINT, "host's own");
+    }
+    let took = prospect.time_to_fetch(rung.size()).filter(|took| rung.to_fetch && took.as_secs() > 0);
+    let took = took.map(|took| format!(", {}", time(took)));
+    bytes(rung.size()) + &took.unwrap_or_default()
 }
 
 /// Who wants the rung, and who wants which of its pieces.

@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use kladder_choose::platform::Platform;
+use kladder_pack::Entry;
 use portable_pty::{Child, CommandBuilder, MasterPty, PtySize, native_pty_system};
 use snapbox::{assert_data_eq, str};
 
@@ -342,4 +343,27 @@ fn a_colleagues_ladder_comes_from_a_file_an_address_or_a_repository() {
         assert!(ran.code != 0 && ran.stderr.contains(told), "{source}: {}", ran.stderr);
         assert!(!sandbox.path("new/ladder.toml").exists());
     }
+}
+
+#[test]
+fn whoever_is_asked_to_go_on_is_told_how_long_it_will_take() {
+    let sandbox = Sandbox::new();
+    // Longer than a moment at any pace that a machine has.
+    let mut dice = fastrand::Rng::with_seed(412);
+    let much: Vec<u8> = std::iter::repeat_with(|| dice.u8(..)).take(12 << 20).collect();
+    let entries = [Entry::program("plank", "#!/bin/sh\n"), Entry::file("much", much)];
+    sandbox.plank("plank.tar", &entries, "commands = { plank = \"plank\" }");
+    sandbox.write("home/config/config.toml", "[network]\nrate = \"4 MB/s\"\n");
+    sandbox.write("new/ladder.toml", "[ladder]\ncatalog = \"../catalog\"\n[rungs]\nplank = \"any\"\n");
+    let mut asked = Terminal::start(&sandbox, &["climb"]);
+    asked.at("at the pace just measured", "").at("Go on?", &format!("n{ENTER}"));
+    assert_eq!(asked.end(), 35);
+    // What came is the beginning of the download.
+    let parts: Vec<u64> = crate::sandbox::walkdir(&sandbox.path("home/cache"))
+        .iter()
+        .filter(|path| path.extension().is_some_and(|ending| ending == "part"))
+        .map(|path| std::fs::metadata(path).unwrap().len())
+        .collect();
+    assert!(parts.len() == 1 && parts[0] > 1 << 20 && parts[0] < 9 << 20, "{parts:?}");
+    let _ = sandbox.run(&["climb", "--ladder", "../new/ladder.toml"]).passed();
 }

@@ -8,6 +8,7 @@ mod desktop;
 mod fonts;
 pub mod gates;
 mod licences;
+mod pace;
 mod prospect;
 pub mod route;
 pub mod settings;
@@ -15,7 +16,7 @@ mod supply;
 
 pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};
-pub use prospect::{Awaited, Prospect};
+pub use prospect::{Awaited, Known, Prospect};
 
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
@@ -135,6 +136,11 @@ pub trait Decide {
 
     /// Whether the text of a licence is accepted.
     fn accept(&self, _asked: &Asked) -> bool {
+        false
+    }
+
+    /// Whether somebody is asked to go on, so that it is worth to find out how long that takes.
+    fn is_asked(&self) -> bool {
         false
     }
 
@@ -319,6 +325,9 @@ impl Site<'_> {
         }
         if !refused.is_empty() {
             return Ok(Climbed::Stopped(Stopped::Licences(refused)));
+        }
+        if prospect.pace.is_none() && prospect.fetch >= pace::WORTH_IT && decide.is_asked() && !self.offline {
+            prospect.pace = self.pace(&prospect.route, recorder).map(Known::Measured);
         }
         if !decide.go_on(&prospect) {
             return Ok(Climbed::Stopped(Stopped::Declined));

@@ -15,7 +15,7 @@ use crate::bring::shelf::Shelf;
 use crate::host::survey::{self, Survey};
 use crate::keep::chores::Chores;
 use crate::keep::landing::Landing;
-use crate::keep::rates::Rates;
+use crate::keep::rates::{Pace, Rates};
 use crate::keep::terms::{Asked, Terms};
 use crate::tasks::Rung;
 use crate::tasks::launch::Wiring;
@@ -39,8 +39,27 @@ pub struct Prospect {
     pub from_cache: u64,
     /// Bytes that the shelf will take.
     pub unpacked: u64,
-    /// How long fetching and unpacking will take, by the rates of earlier climbs; `None` before the first.
-    pub time: Option<Duration>,
+    /// How fast fetching is; `None` where nobody knows yet.
+    pub pace: Option<Known>,
+    /// How fast unpacking from the cache is; `None` before the first climb that did.
+    pub unpacking: Option<Pace>,
+}
+
+/// How fast something is, and how that is known.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Known {
+    /// From earlier climbs.
+    Before(Pace),
+    /// Measured just now.
+    Measured(Pace),
+}
+
+impl Known {
+    fn pace(self) -> Pace {
+        match self {
+            Self::Before(pace) | Self::Measured(pace) => pace,
+        }
+    }
 }
 
 /// A file that a person must fetch.
@@ -59,6 +78,20 @@ pub struct Awaited {
 }
 
 impl Prospect {
+    /// How long fetching and unpacking will take; `None` where nobody knows.
+    pub fn time(&self) -> Option<Duration> {
+        Some(self.time_to_fetch(self.fetch)? + self.time_to_unpack(self.from_cache)?)
+    }
+
+    /// How long so many bytes take to come, and to be unpacked meanwhile.
+    pub fn time_to_fetch(&self, bytes: u64) -> Option<Duration> {
+        if bytes == 0 { Some(Duration::ZERO) } else { self.pace?.pace().time_for(bytes) }
+    }
+
+    fn time_to_unpack(&self, bytes: u64) -> Option<Duration> {
+        if bytes == 0 { Some(Duration::ZERO) } else { self.unpacking?.time_for(bytes) }
+    }
+
     /// The gates that are closed.
     pub fn closed(&self) -> impl Iterator<Item = &Standing> {
         self.gates.iter().filter(|gate| !gate.open)
@@ -137,11 +170,13 @@ impl Site<'_> {
         let Room { fetched: fetch, unpacked } = gates::room(&left);
         let archives: u64 = left.iter().map(|rung| rung.size()).fold(0, u64::saturating_add);
         let from_cache = archives.saturating_sub(fetch);
+        let rates = Rates::read(&self.home.data);
         Ok(Prospect {
             gates: gates::check(&route, &survey, self.host, self.yards, &Chores::read(&self.home.data)?),
             licences: licences::open(&route, self.catalogs, &terms).map_err(RouteError::from)?,
             by_person: self.awaited(&route),
-            time: Rates::read(&self.home.data).time_for(fetch, from_cache),
+            pace: Some(rates.fetch).filter(|pace| !pace.is_unknown()).map(Known::Before),
+            unpacking: Some(rates.unpack).filter(|pace| !pace.is_unknown()),
             fetch,
             from_cache,
             unpacked,

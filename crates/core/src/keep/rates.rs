@@ -41,13 +41,19 @@ impl Pace {
         Self { bytes: self.bytes / 2.0, seconds: self.seconds / 2.0 }
     }
 
-    fn time_for(self, bytes: u64) -> Option<f64> {
+    /// Whether nothing was measured yet.
+    pub fn is_unknown(self) -> bool {
+        self.bytes <= 0.0
+    }
+
+    /// How long so many bytes take; `None` where nothing was measured.
+    pub fn time_for(self, bytes: u64) -> Option<Duration> {
         #[allow(clippy::cast_precision_loss, reason = "an estimate")]
         let bytes = bytes as f64;
-        if bytes == 0.0 {
-            return Some(0.0);
+        if self.is_unknown() {
+            return None;
         }
-        (self.bytes > 0.0).then(|| bytes * self.seconds / self.bytes)
+        Duration::try_from_secs_f64(bytes * self.seconds / self.bytes).ok()
     }
 }
 
@@ -78,13 +84,6 @@ impl Rates {
             self.unpack.add(from_cache, took);
         }
     }
-
-    /// How long it takes to bring in so many bytes from yards and so many from the cache; `None` when that was never
-    /// measured.
-    pub fn time_for(&self, fetch: u64, from_cache: u64) -> Option<Duration> {
-        let seconds = self.fetch.time_for(fetch)? + self.unpack.time_for(from_cache)?;
-        Duration::try_from_secs_f64(seconds).ok()
-    }
 }
 
 #[cfg(test)]
@@ -94,13 +93,13 @@ mod tests {
     #[test]
     fn the_estimate_follows_the_last_climbs_and_is_none_before_the_first() {
         let mut rates = Rates::default();
-        assert_eq!(rates.time_for(1, 0), None);
-        assert_eq!(rates.time_for(0, 0), Some(Duration::ZERO));
+        assert_eq!(rates.fetch.time_for(1), None);
         rates.fetch.add(1_000_000, Duration::from_secs(1));
-        rates.unpack.add(1_000_000, Duration::from_secs(1));
-        assert_eq!(rates.time_for(3_000_000, 1_000_000), Some(Duration::from_secs(4)));
+        rates.unpack.add(1_000_000, Duration::from_secs(2));
+        assert_eq!(rates.fetch.time_for(3_000_000), Some(Duration::from_secs(3)));
+        assert_eq!(rates.unpack.time_for(1_000_000), Some(Duration::from_secs(2)));
         rates = rates.faded();
         rates.fetch.add(500_000, Duration::from_millis(1500));
-        assert_eq!(rates.time_for(1_000_000, 0), Some(Duration::from_secs(2)));
+        assert_eq!(rates.fetch.time_for(1_000_000), Some(Duration::from_secs(2)));
     }
 }

@@ -36,7 +36,7 @@ pub struct Route {
     pub bytes_to_fetch: u64,
     /// Bytes that the shelf will take.
     pub bytes_of_disk: u64,
-    /// By the rates of earlier climbs.
+    /// By the rates of earlier climbs; null before the first.
     pub seconds: Option<f64>,
     /// How every gate stands.
     pub gates: Vec<Gate>,
@@ -175,7 +175,7 @@ impl Route {
             platform: platform.clone(),
             bytes_to_fetch: prospect.fetch,
             bytes_of_disk: prospect.unpacked,
-            seconds: prospect.time.map(|time| time.as_secs_f64()),
+            seconds: prospect.time().map(|time| time.as_secs_f64()),
             gates: prospect.gates.iter().map(gate).collect(),
             licences: prospect.licences.iter().map(licence).collect(),
             by_person: prospect.by_person.iter().map(visit).collect(),
