@@ -105,7 +105,7 @@ impl Decide for Person<'_> {
 
     fn go_on(&self, prospect: &Prospect) -> bool {
         // A reader that went away is noticed by the command's own output.
-        let _ = tell_awaited(prospect, &self.out);
+        let _ = tell_awaited(prospect, self.out);
         if !self.present || self.yes || prospect.fetch == 0 {
             return true;
         }

@@ -36,7 +36,7 @@ pub enum TakeError {
         /// Its size in bytes.
         size: u64,
         /// What is known by its name: with other bytes.
-        namesake: Option<Namesake>,
+        namesake: Option<Box<Namesake>>,
     },
     /// The person asked for an end.
     #[error(transparent)]
@@ -160,7 +160,7 @@ fn take_one(path: &Path, known: &Known, cache: &Cache, observer: &dyn Observer) 
     let digest = hasher.finish();
     let Some((whose, pinned)) = known.by_digest.get(&digest) else {
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        let namesake = known.by_name.get(name).cloned();
+        let namesake = known.by_name.get(name).cloned().map(Box::new);
         return Err(TakeError::Unknown { path: path.to_path_buf(), digest, size, namesake });
     };
     let whole = cache.path(&digest);

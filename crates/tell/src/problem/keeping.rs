@@ -60,7 +60,7 @@ impl From<TakeError> for Problem {
                 let problem = Self::of(Code::Integrity, &error)
                     .why(format!("it has {}, and the digest {digest}", bytes_exactly(*size)))
                     .why("nothing was taken");
-                match namesake {
+                match namesake.as_deref() {
                     None => problem.next("see that it is the file that the page was to give, and whole"),
                     Some(Namesake { tool, version, sha256, size }) => {
                         let size = size.map(|size| format!("{}, and ", bytes_exactly(size))).unwrap_or_default();

@@ -16,7 +16,7 @@ use crate::bring::index::Around;
 /// The folder that a person's downloads go to: as `user-dirs.dirs` has it (xdg-user-dirs), otherwise `Downloads`.
 pub(super) fn downloads(around: &Around) -> Option<PathBuf> {
     let home = around.home.clone()?;
-    let settings = around.environment.get("XDG_CONFIG_HOME").map(PathBuf::from).unwrap_or_else(|| home.join(".config"));
+    let settings = around.environment.get("XDG_CONFIG_HOME").map_or_else(|| home.join(".config"), PathBuf::from);
     let text = files::text_of_at_most(&settings.join("user-dirs.dirs"), 64 << 10).unwrap_or_default();
     let said = text.lines().find_map(|line| line.trim().strip_prefix("XDG_DOWNLOAD_DIR="));
     let said = said.map(|value| value.trim().trim_matches('"')).filter(|value| !value.is_empty());

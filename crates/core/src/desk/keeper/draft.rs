@@ -278,7 +278,8 @@ fn programs(folder: &Path) -> Vec<PathBuf> {
 /// Whether it begins as a program does: ELF, Mach-O, or a line that names an interpreter. No library is meant.
 fn is_program(path: &Path) -> bool {
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    if name.contains(".so") || name.ends_with(".dylib") || name.ends_with(".a") {
+    let is_archive = path.extension().is_some_and(|ending| ending == "dylib" || ending == "a");
+    if name.contains(".so") || is_archive {
         return false;
     }
     let mut head = [0; 4];
@@ -457,7 +458,7 @@ fn written(found: &Found, unpack: &Unpacking, programs: &[PathBuf], looked: &Loo
     }
     match (unpack.strip, unpack.layout) {
         (0, Some(Layout::Debian)) => {
-            text.push_str("unpack = { layout = \"debian\", absolute-links = \"leave-out\" }\n")
+            text.push_str("unpack = { layout = \"debian\", absolute-links = \"leave-out\" }\n");
         }
         (strip, _) if strip > 0 => {
             let _ = writeln!(text, "unpack = {{ strip = {strip} }}   # one folder is around everything");
