@@ -122,7 +122,7 @@ To write one into its definition: kladder catalog enter plank 1.1
 
 #[test]
 fn what_a_wheel_needs_is_entered_beside_it() {
-    let scene = Scene::new(&DEFINITION.replace("bin/plank", "bin/plank"));
+    let scene = Scene::new(DEFINITION);
     let metadata =
         "Metadata-Version: 2.1\nName: plank\nRequires-Dist: nail (>=2,<3)\nRequires-Dist: rope; extra == 'rig'\n";
     let script = "#!/bin/sh\necho plank 1.0\n";

@@ -68,6 +68,9 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["survey"]);
     told(0, &["search", "compiler"]);
     told(0, &["about", "tidlow"]);
+    told(0, &["catalog"]);
+    told(0, &["catalog", "draft", "--print", "../yard/tombolet-1.1.0-linux-x86_64.tar.gz"]);
+    told(0, &["yard", "take", "../yard/tombolet-1.1.0-linux-x86_64.tar.gz"]);
     told(0, &["catalog", "check"]);
     told(0, &["catalog", "look"]);
     told(0, &["catalog", "enter", "tombolet", "1.1.0"]);
