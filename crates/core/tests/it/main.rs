@@ -11,6 +11,7 @@ mod judging;
 mod listing;
 mod recording;
 mod shelving;
+mod starter;
 mod storeys;
 mod surveying;
 mod unpacking;
