@@ -257,3 +257,26 @@ sha256 = "SUM"
     let _ = scene.run(&["draft", "../index/harm-1.0.tar.gz", "--print"]).passed();
     assert!(!scene.sandbox.path("harm").exists());
 }
+
+#[test]
+fn what_indexes_and_archives_say_does_not_become_lines_of_a_definition() {
+    let scene = Scene::new(DEFINITION);
+    let metadata = "Requires-Dist: nail\"]\nName: x\nRequires-Dist: rope\n";
+    let entries = [
+        Entry::program("plank-1.0.data/scripts/plank", "#!/bin/sh\necho plank 1.0\n"),
+        Entry::file("plank-1.0.dist-info/METADATA", metadata),
+    ];
+    let plank = scene.wheel("plank-1.0-py3-none-any.whl", &entries);
+    scene.list("plank", &[plank.replace("2026-03-04T00:00:00Z", "26\\nevil = 1")]);
+    let _ = scene.run(&["enter", "plank", "1.0"]).passed();
+    let text = scene.sandbox.read("catalog/tools/plank.toml");
+    assert!(!text.contains("evil") && !text.contains("date ="), "{text}");
+    let archive = [
+        Entry::program("top/bin/nail", "#!/bin/sh\nprintf 'evil \\033[31m 1.0\\n'\n"),
+        Entry::file("top/LICENSE\n[evil]", "Permission is hereby granted, free of charge, without restriction"),
+    ];
+    pack(Format::TarGz, &archive, &scene.sandbox.path("index/nail-1.0.tar.gz")).unwrap();
+    let drafted = scene.run(&["draft", "../index/nail-1.0.tar.gz", "--print"]).passed().stdout;
+    assert!(drafted.contains("guessed from LICENSE?[evil]") && !drafted.contains("\n[evil]"), "{drafted}");
+    assert!(drafted.contains("no program said a version"), "{drafted}");
+}

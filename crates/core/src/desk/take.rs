@@ -14,7 +14,7 @@ use kladder_choose::version::Version;
 use super::Surroundings;
 use super::ladders::read_pins;
 use crate::base::event::{Cancelled, Observer, check_cancelled};
-use crate::base::files::{self, Attach, FileError};
+use crate::base::files::{Attach, FileError};
 use crate::bring::fetch::Cache;
 
 /// Why a file was not taken.
@@ -143,9 +143,7 @@ fn take_one(path: &Path, known: &Known, cache: &Cache, observer: &dyn Observer) 
     }
     let mut file = File::open(path).on("open", path)?;
     // What is copied is what is hashed: the file may change meanwhile.
-    let folder = cache.folder();
-    files::create_folder(folder)?;
-    let mut copy = tempfile::NamedTempFile::new_in(folder).on("write in", folder)?;
+    let mut copy = cache.incoming()?;
     let (mut hasher, mut block, mut size) = (Hasher::default(), vec![0; 256 * 1024], 0u64);
     loop {
         check_cancelled(observer)?;
@@ -165,11 +163,7 @@ fn take_one(path: &Path, known: &Known, cache: &Cache, observer: &dyn Observer) 
     };
     let whole = cache.path(&digest);
     let before = fs::metadata(&whole).is_ok_and(|meta| meta.len() == size);
-    files::create_folder(whole.parent().unwrap_or(folder))?;
-    copy.as_file().sync_all().on("write", copy.path())?;
-    fs::rename(copy.path(), &whole).on("finish", &whole)?;
-    // It has its own name now, and is not there to be removed.
-    let _ = copy.into_temp_path().keep();
+    cache.keep(copy, &digest)?;
     let (tool, version) = (whose.tool.clone(), whose.version.clone());
     Ok(Taken { tool, version, size, pinned: *pinned, before })
 }

@@ -319,8 +319,10 @@ fn cache(home: &Home, policy: &Policy, items: &mut Vec<Item>) -> Result<(), Clea
             kept += item.size;
         }
     }
-    for name in files::names(&home.indexes())? {
-        let path = home.indexes().join(name);
+    let lists = home.cache.join("listed/packages");
+    let indexes = [home.indexes(), lists];
+    let all = indexes.iter().map(|folder| Ok(files::names(folder)?.into_iter().map(|name| folder.join(name))));
+    for path in all.collect::<Result<Vec<_>, FileError>>()?.into_iter().flatten() {
         let idle = fs::metadata(&path).and_then(|meta| meta.accessed()).ok();
         let idle = idle.and_then(|then| SystemTime::now().duration_since(then).ok()).unwrap_or_default();
         if idle > policy.used_within {

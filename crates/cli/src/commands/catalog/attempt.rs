@@ -15,6 +15,7 @@ use kladder_core::base::event::Observer;
 use kladder_core::base::files::{self, Attach, FileError};
 use kladder_core::desk::catalogs::Folder;
 use kladder_core::desk::keeper::OnFile;
+use kladder_core::host::survey::scratch;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes::{CatalogTried, CatalogTry};
 use kladder_tell::text::{bytes, clean, count, time};
@@ -101,7 +102,9 @@ impl Bench<'_> {
     }
 
     fn one(&self, tool: &ToolName, version: &Version) -> Result<CatalogTried, Problem> {
-        let home = tempfile::tempdir_in(&self.context.around.host.temporary)
+        let home = tempfile::Builder::new()
+            .prefix(&scratch())
+            .tempdir_in(&self.context.around.host.temporary)
             .on("make a folder in", &self.context.around.host.temporary)?;
         self.lay(home.path(), tool, version)?;
         let begun = Instant::now();

@@ -38,9 +38,28 @@ impl Cache {
         Self { folder: folder.join("artifacts") }
     }
 
-    /// The folder of all of them.
-    pub fn folder(&self) -> &Path {
-        &self.folder
+    /// A file of what comes in before its digest is known; what a kill leaves of it is cleared like other downloads.
+    ///
+    /// # Errors
+    /// [`FileError`] where it cannot be made.
+    pub fn incoming(&self) -> Result<tempfile::NamedTempFile, FileError> {
+        let folder = self.folder.join("new");
+        files::create_folder(&folder)?;
+        tempfile::Builder::new().suffix(".part").tempfile_in(&folder).on("write in", &folder)
+    }
+
+    /// Puts what came in, and was hashed, where it belongs, durably.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub fn keep(&self, file: tempfile::NamedTempFile, digest: &Digest) -> Result<(), FileError> {
+        let whole = self.path(digest);
+        files::create_folder(whole.parent().unwrap_or(&self.folder))?;
+        file.as_file().sync_all().on("write", file.path())?;
+        fs::rename(file.path(), &whole).on("finish", &whole)?;
+        // It has its own name now, and is not there to be removed.
+        let _ = file.into_temp_path().keep();
+        Ok(())
     }
 
     /// Where an artifact stands or would stand.

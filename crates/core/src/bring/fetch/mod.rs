@@ -25,8 +25,8 @@ pub use network::{Network, NetworkError};
 pub use origin::{makers, origin, unnamed_indexes};
 pub use person::downloaded;
 pub(in crate::bring) use redirect::resolved;
-pub(in crate::bring) use sign_in::Authorization;
 pub use sign_in::SignInError;
+pub(in crate::bring) use sign_in::{Authorization, is_bare};
 pub use unknown::{UnknownError, receive, receive_from};
 pub use yard::{Offer, Yard, YardError, Yards};
 

@@ -92,7 +92,7 @@ impl SignIns {
     pub(super) fn at(&self, url: &str) -> Result<Option<Authorization>, SignInError> {
         let Some((host, whole)) = authority_of(url) else { return Ok(None) };
         // What anybody can listen to is told nothing, unless the settings say so or it does not leave this machine.
-        let bare = url.starts_with("http:") && !is_loopback(url);
+        let bare = is_bare(url);
         let by_name = |name: &str| {
             let named = self.rules.get_key_value(&format!("http://{name}")).filter(|_| url.starts_with("http:"));
             named.or_else(|| self.rules.get_key_value(name).filter(|_| !bare))
@@ -145,6 +145,11 @@ impl SignIns {
         let entry = all.hosts.get(host).or_else(|| all.hosts.get("default")).ok_or_else(silent)?;
         Ok(Authorization::basic(&entry.login, &entry.password))
     }
+}
+
+/// Whether anybody on the way can listen to a connection.
+pub(in crate::bring) fn is_bare(url: &str) -> bool {
+    url.starts_with("http:") && !is_loopback(url)
 }
 
 fn read(path: &Path) -> Result<String, SignInError> {

@@ -1,7 +1,6 @@
 //! Files whose digest nobody has pinned yet: received, hashed, held against what their index lists, and kept in the cache by
 //! their digest. For keepers, who write that digest down; nothing is unpacked on the word of an index.
 
-use std::fs;
 use std::io::{Read, Write};
 use std::sync::atomic::Ordering;
 use std::time::Instant;
@@ -11,7 +10,7 @@ use super::server::{get, header};
 use super::{Cache, FetchError, Network, YardError, pause};
 use crate::base::digest::{Digest, Hasher};
 use crate::base::event::{Observer, check_cancelled};
-use crate::base::files::{self, Attach};
+use crate::base::files::Attach;
 use crate::bring::index::{Listed, Sum};
 
 /// More bytes than these are nobody's tool.
@@ -83,9 +82,7 @@ fn bring(
     let question = Question { authorization: listed.authorization.as_ref(), ..Question::default() };
     let answer = get(url, question, network, bounds).map_err(failed)?;
     let told: Option<u64> = header(&answer, "content-length").and_then(|text| text.parse().ok());
-    let folder = cache.folder();
-    files::create_folder(folder).map_err(FetchError::from)?;
-    let mut part = tempfile::NamedTempFile::new_in(folder).on("write", folder).map_err(FetchError::from)?;
+    let mut part = cache.incoming().map_err(FetchError::from)?;
     let mut body = answer.into_body().into_with_config().limit(u64::MAX).reader();
     let (mut sha256, mut sha512) = (Hasher::default(), ring::digest::Context::new(&ring::digest::SHA512));
     let (mut block, mut got) = (vec![0; 256 * 1024], 0u64);
@@ -126,11 +123,6 @@ fn bring(
     if !agrees || listed.size.is_some_and(|size| size != got) {
         return Err(UnknownError::Sum { file: listed.file.clone() });
     }
-    let whole = cache.path(&digest);
-    files::create_folder(whole.parent().unwrap_or(folder)).map_err(FetchError::from)?;
-    part.as_file().sync_all().on("write", part.path()).map_err(FetchError::from)?;
-    fs::rename(part.path(), &whole).on("finish", &whole).map_err(FetchError::from)?;
-    // It has its own name now, and is not there to be removed.
-    let _ = part.into_temp_path().keep();
+    cache.keep(part, &digest).map_err(FetchError::from)?;
     Ok((digest, got))
 }

@@ -6,7 +6,7 @@ use kladder_choose::address::YardAddress;
 
 use super::{Around, Asking, IndexError};
 use crate::base::files;
-use crate::bring::fetch::Authorization;
+use crate::bring::fetch::{Authorization, is_bare};
 use crate::settings::{IndexKind, IndexSetting};
 
 /// Where an index is, with a slash at its end, and who asks there.
@@ -71,6 +71,7 @@ fn npm(around: &Around, project: &str) -> Option<Address> {
     let variable = || variable(around, "npm_config_registry").or_else(|| variable(around, "NPM_CONFIG_REGISTRY"));
     let address = at(&scoped.or_else(variable).or_else(|| value("registry"))?)?;
     let token = value(&format!("{}:_authToken", address.url.split_once(':')?.1));
+    let token = token.filter(|_| !is_bare(&address.url));
     Some(Address { authorization: token.map(|token| Authorization::bearer(&token)), ..address })
 }
 

@@ -217,7 +217,12 @@ fn unpacked(path: &str, bytes: &[u8]) -> Result<String, String> {
 /// The first of each group of alternatives, without versions (deb-control(5)).
 fn depends(field: &str) -> Vec<String> {
     let first = |group: &str| group.split(['|', '(', '[', ':']).next().map(|name| name.trim().to_owned());
-    field.split(',').filter_map(first).filter(|name| !name.is_empty()).collect()
+    // Names are written into definitions (Debian Policy, section 5.6.1).
+    let is_name = |name: &String| {
+        let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
+        name.len() > 1 && name.chars().all(fits)
+    };
+    field.split(',').filter_map(first).filter(is_name).collect()
 }
 
 fn parsed(text: &str) -> Result<Packages, String> {

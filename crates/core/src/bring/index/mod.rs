@@ -299,6 +299,12 @@ impl Asking<'_> {
     }
 }
 
+/// The day of a moment, as `YYYY-MM-DD` (RFC 3339); it is written into files, so that it must be one.
+fn day(moment: &str) -> Option<String> {
+    let day = moment.get(..10)?;
+    day.parse::<jiff::civil::Date>().ok().map(|date| date.to_string())
+}
+
 /// The bytes of a document as text.
 fn text(document: &Document) -> Result<&str, String> {
     std::str::from_utf8(&document.bytes).map_err(|_| "it is no text".to_owned())

@@ -7,7 +7,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde::Deserialize;
 
-use super::{Listed, Sum, last_segment, text};
+use super::{Listed, Sum, day, last_segment, text};
 use crate::base::digest::Digest;
 use crate::bring::fetch::{Document, resolved};
 
@@ -45,7 +45,7 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
     if answer.name != project {
         return Err(format!("it tells of `{}` where `{project}` was asked for", answer.name));
     }
-    let date = |version: &str| Some(answer.time.get(version)?.as_str()?.get(..10)?.to_owned());
+    let date = |version: &str| day(answer.time.get(version)?.as_str()?);
     let listed = |(version, told): (&String, &Version)| {
         let url = resolved(&document.url, &told.dist.tarball)?;
         let date = date(version);

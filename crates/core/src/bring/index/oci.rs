@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::configured::Address;
 use super::{Asking, IndexError, Listed, Sum, segments, text};
-use crate::bring::fetch::{Authorization, Document, YardError};
+use crate::bring::fetch::{Authorization, Document, YardError, is_bare};
 use kladder_choose::address::without_password;
 
 const MANIFESTS: &str = "application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json";
@@ -113,7 +113,7 @@ impl Asked<'_> {
             token: String,
         }
         let Some(said) = how.trim().strip_prefix("Bearer ").map(parameters) else { return Ok(None) };
-        let Some(realm) = said.get("realm") else { return Ok(None) };
+        let Some(realm) = said.get("realm").filter(|_| !is_bare(&self.address.url)) else { return Ok(None) };
         let asked =
             ["service", "scope"].into_iter().filter_map(|name| Some(format!("{name}={}", segments(said.get(name)?))));
         let url = format!("{realm}?{}", asked.collect::<Vec<_>>().join("&"));

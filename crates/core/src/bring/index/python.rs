@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 use super::html::{is_page, links};
-use super::{Listed, Sum, last_segment, segments, text};
+use super::{Listed, Sum, day, last_segment, segments, text};
 use crate::bring::fetch::{Document, resolved};
 
 /// JSON is what we would rather have; a page will do.
@@ -81,7 +81,7 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
             version: version_of(project, &file.filename),
             size: file.size,
             sum: file.hashes.get("sha256").and_then(|digits| digits.parse().ok()).map(Sum::Sha256),
-            date: file.upload_time.and_then(|time| time.get(..10).map(str::to_owned)),
+            date: file.upload_time.as_deref().and_then(day),
             withdrawn: !matches!(file.yanked, Yanked::Whether(false)),
             file: file.filename,
             ..Listed::default()

@@ -8,6 +8,7 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use kladder_choose::address::without_password;
 use kladder_choose::catalog::{Artifact, Unpacking};
@@ -23,6 +24,10 @@ use crate::bring::intake::{IntakeError, unpack_files};
 use crate::desk::{Surroundings, repository};
 
 const FORMAT: u32 = 1;
+/// How the names of folders begin in which a catalog is fetched.
+const WORK: &str = "work-";
+/// No fetch takes as long.
+const STALE: Duration = Duration::from_hours(1);
 /// More is no catalog.
 const MOST_UNPACKED: u64 = 256 << 20;
 
@@ -137,13 +142,17 @@ pub fn fetch(
     let place = Place::of(address, around);
     let above = place.folder.parent().unwrap_or(Path::new("/"));
     files::create_folder(above)?;
-    let work = tempfile::tempdir_in(above).on("make a folder in", above)?;
+    sweep(above);
+    let work = tempfile::Builder::new().prefix(WORK).tempdir_in(above).on("make a folder in", above)?;
     let raw = work.path().join("raw");
     let sha256 = if is_archive(address) {
         Some(unpacked(address, &raw, around, network, observer)?)
     } else {
         let (repository, at) = address.split_once('#').map_or((address, None), |(front, at)| (front, Some(at)));
-        let failed = |why| FetchedError::Repository { address: without_password(address), why };
+        let shown = without_password(address);
+        // Version control may name the address with all that is in it.
+        let failed =
+            |why: String| FetchedError::Repository { why: why.replace(repository, &shown), address: shown.clone() };
         repository::copy(repository, at, &raw, around, observer).map_err(failed)?;
         None
     };
@@ -163,6 +172,19 @@ pub fn fetch(
     // What was unpacked may be read-only.
     files::remove_tree(work.path())?;
     Ok(fetched)
+}
+
+/// Removes what a kill left of an earlier fetch.
+fn sweep(above: &Path) {
+    for name in files::names(above).unwrap_or_default() {
+        let path = above.join(&name);
+        let is_work = name.to_string_lossy().starts_with(WORK);
+        let idle = fs::metadata(&path).and_then(|meta| meta.modified()).ok().and_then(|then| then.elapsed().ok());
+        if is_work && idle.is_some_and(|idle| idle > STALE) {
+            // What cannot be removed is in nobody's way.
+            let _ = files::remove_tree(&path);
+        }
+    }
 }
 
 fn is_archive(address: &str) -> bool {

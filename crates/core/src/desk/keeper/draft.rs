@@ -24,7 +24,7 @@ use crate::bring::index::{IndexError, Listed};
 use crate::bring::intake::{IntakeError, unpack_files};
 use crate::host::confine::{Cell, Network as Reach, Reads};
 use crate::host::process::{Ended, Setting, run};
-use crate::host::survey::Host;
+use crate::host::survey::{Host, scratch};
 use crate::prove::wants::{Said, said_by};
 
 /// Commands that are written down; a package of more has them by the hundred, and few are typed.
@@ -120,7 +120,10 @@ pub struct Drafting<'d> {
 /// [`DraftError`]; nothing is written then.
 pub fn draft(what: &Draftable, drafting: Drafting<'_>) -> Result<Drafted, DraftError> {
     let found = drafting.found(what)?;
-    let work = tempfile::tempdir_in(&drafting.host.temporary).on("make a folder in", &drafting.host.temporary)?;
+    let work = tempfile::Builder::new()
+        .prefix(&scratch())
+        .tempdir_in(&drafting.host.temporary)
+        .on("make a folder in", &drafting.host.temporary)?;
     let folder = work.path().join("files");
     let unpack = drafting.unpacked(&found, &folder)?;
     let programs = programs(&folder);
@@ -132,7 +135,7 @@ pub fn draft(what: &Draftable, drafting: Drafting<'_>) -> Result<Drafted, DraftE
         return Err(DraftError::NothingRuns { file: found.file, top });
     }
     let looked = Looked::into(&folder, &programs, drafting.host);
-    let drafted = written(&found, &unpack, &programs, &looked);
+    let drafted = written(&found, &unpack, &programs, &looked.cleaned());
     // What was unpacked may be read-only.
     files::remove_tree(work.path())?;
     Ok(drafted)
@@ -302,6 +305,17 @@ struct Looked {
 }
 
 impl Looked {
+    /// Without what could break out of a comment or a text.
+    fn cleaned(mut self) -> Self {
+        for library in &mut self.said.libraries {
+            *library = one_line(library);
+        }
+        self.licence = self.licence.map(|(spdx, file)| (spdx, one_line(&file)));
+        let is_plain_text = |text: &str| !text.chars().any(char::is_control);
+        self.version = self.version.filter(|(_, pattern, _)| is_plain_text(pattern));
+        self
+    }
+
     fn into(folder: &Path, programs: &[PathBuf], host: &Host) -> Self {
         let mut looked = Self::default();
         for program in programs {
@@ -333,6 +347,11 @@ impl Looked {
         looked.notes = notes(folder);
         looked
     }
+}
+
+/// A name out of an archive as it can stand in a comment.
+fn one_line(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { '?' } else { c }).collect()
 }
 
 /// Libraries that come with the C library, and that every Linux desktop has.
@@ -389,7 +408,7 @@ fn licence(folder: &Path) -> Option<(&'static str, String)> {
 fn asked(folder: &Path, program: &Path, host: &Host) -> Option<(Vec<String>, String, String)> {
     let name = program.file_name()?.to_str()?.to_owned();
     let path = folder.join(program);
-    let own = tempfile::tempdir_in(&host.temporary).ok()?;
+    let own = tempfile::Builder::new().prefix(&scratch()).tempdir_in(&host.temporary).ok()?;
     let variables =
         [("PATH".into(), host.path.clone()), ("HOME".into(), own.path().into()), ("LC_ALL".into(), "C".into())];
     let cell = Cell { reads: Reads::Everything, writes: vec![own.path().to_path_buf()], network: Reach::None };

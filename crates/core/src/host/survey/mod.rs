@@ -90,7 +90,7 @@ impl std::fmt::Debug for Environment {
 pub(crate) const SCRATCH: &str = "kladder-check-";
 
 /// How the names of what this process makes there begin.
-pub(crate) fn scratch() -> String {
+pub fn scratch() -> String {
     format!("{SCRATCH}{}-", std::process::id())
 }
 
