@@ -22,6 +22,10 @@ pub enum Format {
     TarBz2,
     /// A Debian package: an `ar` with the tar in it.
     Deb,
+    /// A cpio in its new form.
+    Cpio,
+    /// A gzip-compressed cpio in a package with heads in front of it that say nothing.
+    Rpm,
     /// A gzip-compressed tar.
     TarGz,
     /// An xz-compressed tar.
@@ -35,10 +39,12 @@ pub enum Format {
 impl Format {
     /// The format that a file name's ending stands for.
     pub fn of_name(name: &str) -> Option<Self> {
-        const ENDINGS: [(&str, Format); 9] = [
+        const ENDINGS: [(&str, Format); 11] = [
             (".tar", Format::Tar),
             (".tar.bz2", Format::TarBz2),
             (".deb", Format::Deb),
+            (".cpio", Format::Cpio),
+            (".rpm", Format::Rpm),
             (".tar.gz", Format::TarGz),
             (".tar.xz", Format::TarXz),
             (".tar.zst", Format::TarZst),
@@ -118,6 +124,20 @@ pub fn pack(format: Format, entries: &[Entry], out: &Path) -> io::Result<()> {
             }
             file.flush()
         }
+        Format::Cpio => cpio_into(entries, file),
+        Format::Rpm => {
+            let mut lead = [0; 96];
+            lead[..4].copy_from_slice(&[0xed, 0xab, 0xee, 0xdb]);
+            file.write_all(&lead)?;
+            // Signature and header: magic, version, no entry, five bytes of nothing, up to a multiple of eight in front.
+            let header = [[0x8e, 0xad, 0xe8, 0x01, 0, 0, 0, 0].as_slice(), &[0; 7], &[5], &[7; 5]].concat();
+            file.write_all(&header)?;
+            file.write_all(&[0; 3])?;
+            file.write_all(&header)?;
+            let mut gz = flate2::write::GzEncoder::new(file, flate2::Compression::best());
+            cpio_into(entries, &mut gz)?;
+            gz.finish()?.flush()
+        }
         Format::Zip => zip_into(entries, file),
         Format::TarGz => {
             let mut gz = flate2::write::GzEncoder::new(file, flate2::Compression::best());
@@ -135,6 +155,40 @@ pub fn pack(format: Format, entries: &[Entry], out: &Path) -> io::Result<()> {
             zst.finish()?.flush()
         }
     }
+}
+
+/// Of several names of one file all but the last come without its data.
+fn cpio_into(entries: &[Entry], mut out: impl Write) -> io::Result<()> {
+    let mut number = 0;
+    let mut one = |path: &str, mode: u32, inode: u32, names: u32, data: &[u8]| -> io::Result<()> {
+        let (length, size) = (path.len() + 1, data.len());
+        write!(out, "070701{inode:08x}{mode:08x}{:08x}{:08x}{names:08x}{TIME:08x}{size:08x}", 0, 0)?;
+        write!(out, "{:08x}{:08x}{:08x}{:08x}{length:08x}{:08x}", 0, 0, 0, 0, 0)?;
+        out.write_all(path.as_bytes())?;
+        out.write_all(&[0; 4][..=(110 + length).wrapping_neg() % 4])?;
+        out.write_all(data)?;
+        out.write_all(&[0; 3][..size.wrapping_neg() % 4])
+    };
+    for entry in entries {
+        number += 1;
+        match &entry.content {
+            Content::File(bytes, runs) => {
+                let linked =
+                    |other: &&Entry| matches!(&other.content, Content::HardLink(target) if *target == entry.path);
+                let mode = if *runs { 0o100_755 } else { 0o100_644 };
+                let others: Vec<&Entry> = entries.iter().filter(linked).collect();
+                let names = u32::try_from(others.len() + 1).map_err(io::Error::other)?;
+                for other in others {
+                    one(&other.path, mode, number, names, b"")?;
+                }
+                one(&entry.path, mode, number, names, bytes)?;
+            }
+            Content::Link(target) => one(&entry.path, 0o120_777, number, 1, target.as_bytes())?,
+            Content::HardLink(_) => {}
+        }
+    }
+    one("TRAILER!!!", 0, 0, 1, b"")?;
+    out.flush()
 }
 
 fn tar_into(entries: &[Entry], out: impl Write) -> io::Result<()> {

@@ -17,7 +17,8 @@ use kladder_yard::{Fault, Rule, Settings};
 
 use crate::{artifact, yard};
 
-const FORMATS: [&str; 7] = ["a.tar", "a.tar.gz", "a.tar.xz", "a.tar.zst", "a.tar.bz2", "a.deb", "a.zip"];
+const FORMATS: [&str; 9] =
+    ["a.tar", "a.tar.gz", "a.tar.xz", "a.tar.zst", "a.tar.bz2", "a.deb", "a.cpio", "a.rpm", "a.zip"];
 /// Around the sizes at which readers, blocks and writers change their ways.
 const EDGES: [usize; 5] = [512, 65_536, 262_144, 524_288, 2_100_000];
 const NAMES: [&str; 6] = ["lib", "a b", "c+d~e%20", "ünï", "-x", "name-that-goes-on"];
@@ -118,7 +119,7 @@ fn spoil(path: &Path, at: u64) {
 #[test]
 fn whatever_way_the_bytes_take_the_same_tree_comes_out() {
     let mut dice = Rng::with_seed(412);
-    for name in FORMATS.into_iter().cycle().take(14) {
+    for name in FORMATS.into_iter().cycle().take(18) {
         let mut scene = Scene::new(name, &tree(&mut dice));
         let (folder, size) = (scene.folder.path().join("yard").display().to_string(), scene.artifact.size);
         let (from, from_cache) = ([folder.as_str()], |b: &Brought| (b.fetched, b.from_cache));

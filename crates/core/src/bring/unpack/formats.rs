@@ -9,7 +9,7 @@ use std::thread;
 use flate2::bufread::GzDecoder;
 
 use super::session::Session;
-use super::{Stop, tar, zip};
+use super::{Stop, cpio, tar, zip};
 use crate::base::blocks;
 use crate::base::event::Cancellable;
 
@@ -32,10 +32,12 @@ enum Format {
     Tar(Packing),
     Zip,
     Deb,
+    Cpio(Packing),
+    Rpm,
     Single(Packing),
 }
 
-const ENDINGS: [(&str, Format); 20] = [
+const ENDINGS: [(&str, Format); 25] = [
     (".tar", Format::Tar(Packing::Plain)),
     (".tar.gz", Format::Tar(Packing::Gzip)),
     (".tgz", Format::Tar(Packing::Gzip)),
@@ -53,6 +55,11 @@ const ENDINGS: [(&str, Format); 20] = [
     (".zip", Format::Zip),
     (".whl", Format::Zip),
     (".deb", Format::Deb),
+    (".cpio", Format::Cpio(Packing::Plain)),
+    (".cpio.gz", Format::Cpio(Packing::Gzip)),
+    (".cpio.xz", Format::Cpio(Packing::Xz)),
+    (".cpio.zst", Format::Cpio(Packing::Zstandard)),
+    (".rpm", Format::Rpm),
     (".gz", Format::Single(Packing::Gzip)),
     (".xz", Format::Single(Packing::Xz)),
     (".zst", Format::Single(Packing::Zstandard)),
@@ -97,6 +104,8 @@ pub(super) fn feed(name: &str, content: Content<'_>, session: &mut Session<'_, '
             session.named(name, done)
         }),
         Format::Deb => deb(reader, session),
+        Format::Cpio(packing) => unpacked(packing, reader, |reader| cpio::unpack(reader, session)),
+        Format::Rpm => rpm(reader, session),
         Format::Zip => Err(io::Error::other("a zip cannot be read from front to back").into()),
     }
 }
@@ -112,6 +121,23 @@ fn deb(reader: impl Read + Send, session: &mut Session<'_, '_>) -> Result<(), St
         }
     }
     Err(io::Error::other("it has no data.tar").into())
+}
+
+/// The cpio of an RPM package, however it is compressed; what says so is in its first bytes.
+fn rpm(reader: impl Read + Send, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    const BEGINNINGS: [(&[u8], Packing); 5] = [
+        (&[0x1f, 0x8b], Packing::Gzip),
+        (&[0xfd, b'7', b'z', b'X', b'Z', 0], Packing::Xz),
+        (&[0x5d, 0, 0], Packing::Xz),
+        (&[0x28, 0xb5, 0x2f, 0xfd], Packing::Zstandard),
+        (b"BZh", Packing::Bzip2),
+    ];
+    let mut reader = BufReader::with_capacity(BLOCK, reader);
+    cpio::skip_heads(&mut reader)?;
+    let first = reader.fill_buf()?;
+    let known = BEGINNINGS.iter().find(|(beginning, _)| first.starts_with(beginning));
+    let packing = known.map_or(Packing::Plain, |(_, packing)| *packing);
+    unpacked(packing, reader, |reader| cpio::unpack(reader, session))
 }
 
 /// Hands the decompressed bytes to `then`; decompressing goes on beside it.

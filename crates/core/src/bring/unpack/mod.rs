@@ -5,6 +5,7 @@
 //! of it so that a later reader leaves it, to fill the disk, to hide one file behind another, or to bring devices and
 //! set-user-id files. Every entry of every format is admitted by `guard::Guard` before anything of it is written.
 
+mod cpio;
 mod entries;
 mod formats;
 mod guard;

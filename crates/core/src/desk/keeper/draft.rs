@@ -273,7 +273,9 @@ fn programs(folder: &Path) -> Vec<PathBuf> {
     if all.iter().any(in_bin) {
         all.retain(in_bin);
     }
-    all.sort_by_key(|path| (path.components().count(), path.clone()));
+    // What has a file of its own is called as it is; links are other names.
+    let is_link = |path: &PathBuf| folder.join(path).is_symlink();
+    all.sort_by_key(|path| (path.components().count(), is_link(path), path.clone()));
     all.retain(|path| path.file_name().and_then(|name| name.to_str()).is_some_and(is_plain));
     all
 }
