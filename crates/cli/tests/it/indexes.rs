@@ -48,7 +48,7 @@ impl Scene {
     /// The settings: an index of each kind, and something more.
     fn config(&self, more: &str) {
         let url = self.server.url();
-        let each = ["python", "npm", "sums", "page", "oci"]
+        let each = ["python", "npm", "sums", "page", "oci", "feed"]
             .map(|kind| format!("my-{kind} = {{ kind = \"{kind}\", address = \"{url}/{kind}\" }}\n"));
         self.sandbox.write("home/config/config.toml", &format!("[indexes]\n{}{more}", each.concat()));
     }
@@ -84,6 +84,11 @@ fn each_kind_of_index_leads_to_the_file() {
             ),
         ),
         ("index:my-sums/v{version}", "sums/v1.0/SHA256SUMS", format!("SUM  ../../files/{NAME}\n")),
+        (
+            "index:my-feed/news.xml",
+            "feed/news.xml",
+            format!("<rss><item><title>plank 1.0</title><enclosure url=\"/files/{NAME}\"/></item></rss>"),
+        ),
         ("index:my-page/all", "page/all/index.html", format!("<ul><li><a href=/files/{NAME}>plank</a></ul>")),
     ] {
         let scene = Scene::new(origin, Vec::new());

@@ -32,6 +32,8 @@ pub enum IndexKind {
     Sums,
     /// Pages of links.
     Page,
+    /// Feeds of releases (Atom, RSS).
+    Feed,
 }
 
 impl IndexKind {
@@ -44,6 +46,7 @@ impl IndexKind {
             Self::Oci => "oci",
             Self::Sums => "sums",
             Self::Page => "page",
+            Self::Feed => "feed",
         }
     }
 
@@ -53,7 +56,7 @@ impl IndexKind {
             Self::Python => Some("pip"),
             Self::Npm => Some("npm"),
             Self::Debian => Some("apt"),
-            Self::Oci | Self::Sums | Self::Page => None,
+            Self::Oci | Self::Sums | Self::Page | Self::Feed => None,
         }
     }
 }

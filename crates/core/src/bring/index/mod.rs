@@ -6,6 +6,7 @@
 mod apt;
 mod configured;
 mod debian;
+mod feed;
 mod html;
 mod npm;
 mod oci;
@@ -261,6 +262,7 @@ impl Indexes {
             IndexKind::Python => (python::url(&address.url, asking.project), Some(python::ACCEPT)),
             IndexKind::Npm => (npm::url(&address.url, asking.project), Some(npm::ACCEPT)),
             IndexKind::Sums => (sums::url(&address.url, asking.project), None),
+            IndexKind::Feed => (feed::url(&address.url, asking.project), None),
             _ => (page::url(&address.url, asking.project), None),
         };
         let document = asking.document(&url, accept, &address)?;
@@ -268,6 +270,7 @@ impl Indexes {
             IndexKind::Python => python::list(asking.project, &document),
             IndexKind::Npm => npm::list(asking.project, &document),
             IndexKind::Sums => sums::list(&document),
+            IndexKind::Feed => feed::list(&document),
             _ => page::list(&document),
         };
         let mut list =
