@@ -109,3 +109,56 @@ fn a_repository_is_a_catalog_at_a_branch_a_tag_or_a_commit() {
     let refused = sandbox.run(&["about", "plank"]);
     assert!(refused.code == 20 && refused.stderr.contains("v9"), "{}", refused.complaint());
 }
+
+#[test]
+fn several_at_once_and_kills_leave_one_whole_catalog() {
+    let (sandbox, _server, _) = far();
+    let mut children: Vec<_> = (0..4).map(|_| sandbox.start(&["catalog", "fetch"])).collect();
+    // One of them is killed at some moment; the others do not notice.
+    std::thread::sleep(std::time::Duration::from_millis(15));
+    let mut killed = children.remove(0);
+    let _ = killed.kill();
+    let _ = killed.wait();
+    for mut child in children {
+        assert!(child.wait().unwrap().success());
+    }
+    let _ = sandbox.run(&["about", "plank", "--offline"]).passed();
+    let kept = sandbox.path("home/cache/catalogs-fetched");
+    let whole = |name: &str| name.len() == 64;
+    let names: Vec<String> =
+        std::fs::read_dir(&kept).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    assert_eq!(names.iter().filter(|name| whole(name)).count(), 1, "{names:?}");
+    assert!(names.iter().all(|name| whole(name) || name.starts_with("work-")), "{names:?}");
+    let _ = sandbox.run(&["clear", "--all", "--yes"]).passed();
+    assert!(!kept.exists());
+}
+
+#[test]
+fn a_newcomer_starts_from_the_catalog_that_comes_along() {
+    let sandbox = Sandbox::new();
+    sandbox.write("home/config/config.toml", "");
+    let folder = sandbox.path("empty");
+    std::fs::create_dir_all(&folder).unwrap();
+    let run = |arguments: &[&str]| {
+        let mut command = sandbox.command(arguments);
+        sandbox.finished(command.current_dir(&folder).output().unwrap())
+    };
+    let presets = run(&["start"]);
+    assert!(presets.stderr.contains("`c-and-cpp`") && presets.stderr.contains("`python-data`"), "{}", presets.stderr);
+    let _ = run(&["start", "--preset", "c-and-cpp"]).passed();
+    assert!(std::fs::read_to_string(folder.join("ladder.toml")).unwrap().contains("catalog = \"starter\""));
+    let route = run(&["route"]).passed().stdout;
+    assert!(route.contains("zig") && route.contains("The index wheels is not named in config.toml"), "{route}");
+    let refused = run(&["climb", "--yes"]);
+    assert_eq!(refused.code, 20, "{}", refused.stderr);
+    assert!(refused.stderr.contains("nothing was fetched"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("debian = { kind = \"debian\", as-configured = true }"), "{}", refused.stderr);
+    let pins = std::fs::read_to_string(folder.join("ladder.pinned.toml")).unwrap();
+    assert!(pins.contains("name = \"starter\""), "{pins}");
+    // A colleague's ladder over it comes along without a catalog of its own.
+    let colleague = folder.join("ladder.toml");
+    std::fs::create_dir_all(sandbox.path("other")).unwrap();
+    let mut start = sandbox.command(&["start", "--from", colleague.to_str().unwrap()]);
+    let _ = sandbox.finished(start.current_dir(sandbox.path("other")).output().unwrap()).passed();
+    assert!(sandbox.read("other/ladder.toml").contains("catalog = \"starter\""));
+}

@@ -136,7 +136,7 @@ const OURS: [(&str, &[&str]); 3] = [
             "rates.json",
         ],
     ),
-    ("cache", &["artifacts", "catalogs"]),
+    ("cache", &["artifacts", "catalogs", "catalogs-fetched", "listed"]),
 ];
 
 fn folder_of<'h>(home: &'h Home, name: &str) -> &'h Path {

@@ -6,6 +6,7 @@ mod bringing;
 mod definitions;
 mod fetching;
 mod hostile;
+mod hostile_cpio;
 mod indexing;
 mod judging;
 mod listing;

@@ -157,3 +157,52 @@ fn read(path: &Path) -> Result<String, SignInError> {
     let bytes = files::read(path).map_err(|error| told(&error.source))?;
     String::from_utf8(bytes).map_err(|_| told(&io::Error::other("it is no text")))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sign_ins(hosts: &[&str]) -> SignIns {
+        let rule = |host: &&str| ((*host).to_owned(), SignIn::Bearer(Secret::Variable("TIDE".to_owned())));
+        let environment = [("TIDE".into(), "gannet\nand more".into())].into_iter().collect();
+        SignIns::new(hosts.iter().map(rule).collect(), environment, None)
+    }
+
+    #[test]
+    fn only_the_host_that_is_named_hears_it_and_only_where_nobody_listens() {
+        let sign_ins = sign_ins(&["dist.example", "dist.example:8443", "http://old.example", "localhost"]);
+        let hears = |url: &str| sign_ins.at(url).unwrap().is_some();
+        for url in [
+            "https://dist.example/a",
+            "https://DIST.example:443/",
+            "https://dist.example:8443/x",
+            "http://localhost:7380/",
+        ] {
+            assert!(hears(url), "{url}");
+        }
+        for url in [
+            "http://dist.example/a",
+            "https://dist.example.evil.example/",
+            "https://evil.example/dist.example",
+            "https://dist.example@evil.example/",
+            "https://old.example/",
+            "no address",
+        ] {
+            assert!(!hears(url), "{url}");
+        }
+        assert!(hears("http://old.example/"));
+        let heard = sign_ins.at("https://dist.example/").unwrap().unwrap();
+        assert_eq!((heard.value(), format!("{heard:?}").as_str()), ("Bearer gannet", "Authorization(…)"));
+    }
+
+    #[test]
+    fn what_cannot_be_sent_is_no_secret() {
+        let of = |value: &str| {
+            let environment = [("TIDE".into(), value.into())].into_iter().collect();
+            let rule = SignIn::Basic { user: "skua".to_owned(), secret: Secret::Variable("TIDE".to_owned()) };
+            SignIns::new([("dist.example".to_owned(), rule)].into(), environment, None).at("https://dist.example/")
+        };
+        assert!(matches!(of(""), Err(SignInError::NoSecret)) && matches!(of("a\tb"), Err(SignInError::NoSecret)));
+        assert!(of("puffin\r\n").is_ok());
+    }
+}

@@ -275,6 +275,46 @@ mod tests {
     }
 
     #[test]
+    fn layouts_have_a_place_for_every_name_or_leave_it_out() {
+        let place = |layout: Layout, raw: &str| {
+            let naming = Naming::new(&Unpacking::default(), layout, 128).unwrap();
+            naming.place(raw.as_bytes()).map(|path| path.map(|path| path.display().to_string()))
+        };
+        for (layout, raw, path) in [
+            (Layout::Wheel, "tide/lint.py", Some("site/tide/lint.py")),
+            (Layout::Wheel, "tide-1.2.dist-info/METADATA", Some("site/tide-1.2.dist-info/METADATA")),
+            (Layout::Wheel, "tide-1.2.data/scripts/tide", Some("bin/tide")),
+            (Layout::Wheel, "tide-1.2.data/data/share/tide/a", Some("share/tide/a")),
+            (Layout::Wheel, "tide-1.2.data/platlib/_tide.so", Some("site/_tide.so")),
+            (Layout::Wheel, "tide-1.2.data/headers/tide.h", Some("include/tide.h")),
+            (Layout::Wheel, "tide-1.2.data/elsewhere/x", None),
+            (Layout::Npm, "package/lib/a.js", Some("lib/a.js")),
+            (Layout::Npm, "other/lib/a.js", Some("other/lib/a.js")),
+            (Layout::Debian, "./usr/bin/tide", Some("bin/tide")),
+            (Layout::Debian, "./bin/tide", Some("bin/tide")),
+            (Layout::Debian, "usr/lib/x86_64-linux-gnu/libtide.so.1", Some("libs/libtide.so.1")),
+            (Layout::Debian, "lib/aarch64-linux-gnu/ld-linux-aarch64.so.1", Some("libs/ld.so")),
+            (Layout::Debian, "usr/lib/x86_64-linux-gnu/tide/plug.so", Some("libs/tide/plug.so")),
+            (Layout::Debian, "usr/lib/tide/helper", Some("lib/tide/helper")),
+            (Layout::Debian, "lib64/ld-linux-x86-64.so.2", None),
+            (Layout::Debian, "usr/share/doc/tide/changelog.gz", None),
+            (Layout::Debian, "usr/share/doc/tide/copyright", Some("share/doc/tide/copyright")),
+            (Layout::Debian, "usr/share/man/man1/tide.1.gz", None),
+            (Layout::Debian, "etc/tide.conf", Some("etc/tide.conf")),
+        ] {
+            assert_eq!(place(layout, raw), Ok(path.map(str::to_owned)), "{raw}");
+        }
+        for layout in [Layout::Wheel, Layout::Npm, Layout::Debian] {
+            assert_eq!(place(layout, "tide-1.2.data/scripts/../../x"), Err(Refusal::Climbs));
+            assert_eq!(place(layout, "/usr/bin/x"), Err(Refusal::Absolute));
+        }
+        let into =
+            Unpacking { into: kladder_choose::path::InnerPath::new("node_modules/nail").ok(), ..Unpacking::default() };
+        let naming = Naming::new(&into, Layout::Npm, 128).unwrap();
+        assert_eq!(naming.place(b"package/nail.js"), Ok(Some("node_modules/nail/nail.js".into())));
+    }
+
+    #[test]
     fn absolute_links_are_what_the_definition_says() {
         let path = Path::new("lib/deep/x");
         assert_eq!(target(path, b"/usr/y", AbsoluteLinks::Refuse), Err(Refusal::LinkAbsolute("/usr/y".into())));
