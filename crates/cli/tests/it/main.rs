@@ -28,6 +28,7 @@ mod mending;
 mod network;
 mod origins;
 mod output;
+mod packaged;
 mod pages;
 mod pieces;
 mod private;

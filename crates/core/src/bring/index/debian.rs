@@ -10,7 +10,7 @@ use kladder_choose::address::without_password;
 
 use super::apt::{Archive, Keys, archives};
 use super::release::Release;
-use super::{Around, Asking, IndexError, Listed, Sum};
+use super::{Around, Asking, IndexError, Listed, Sum, segments};
 use crate::base::digest::Digest;
 use crate::base::files;
 use crate::bring::fetch::{Reading, YardError};
@@ -60,7 +60,10 @@ impl Archives {
             match self.lists(&archive, architectures, around, asking) {
                 Ok(lists) => {
                     let more = lists.iter().filter_map(|list| list.get(asking.project)).flatten();
-                    let place = |one: &Listed| Listed { url: [&archive.url, one.url.as_str()].concat(), ..one.clone() };
+                    let place = |one: &Listed| Listed {
+                        url: [&archive.url, segments(&one.url).as_str()].concat(),
+                        ..one.clone()
+                    };
                     found.extend(more.map(place));
                 }
                 // Of several archives one that does not answer counts only where no other one has the package.
@@ -229,15 +232,20 @@ fn parsed(text: &str) -> Result<Packages, String> {
     let mut packages = Packages::new();
     let all = BorrowedParser::new(text).parse_all().map_err(|error| error.to_string())?;
     for one in &all {
-        let field = |name: &str| one.get_single(name).map(str::trim);
+        // A field may go on over several lines (deb822(5)).
+        let field = |name: &str| one.get(name).map(|lines| lines.join(" ").trim().to_owned());
         let (Some(package), Some(path)) = (field("Package"), field("Filename")) else { continue };
-        packages.entry(package.to_owned()).or_default().push(Listed {
-            file: path.rsplit('/').next().unwrap_or(path).to_owned(),
-            url: path.to_owned(),
-            version: field("Version").map(str::to_owned),
+        packages.entry(package).or_default().push(Listed {
+            file: path.rsplit('/').next().unwrap_or(&path).to_owned(),
+            version: field("Version"),
             size: field("Size").and_then(|size| size.parse().ok()),
             sum: field("SHA256").and_then(|digits| digits.parse().ok()).map(Sum::Sha256),
-            depends: ["Pre-Depends", "Depends"].into_iter().filter_map(field).flat_map(depends).collect(),
+            depends: ["Pre-Depends", "Depends"]
+                .into_iter()
+                .filter_map(field)
+                .flat_map(|field| depends(&field))
+                .collect(),
+            url: path,
             ..Listed::default()
         });
     }
