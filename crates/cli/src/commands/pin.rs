@@ -43,7 +43,7 @@ pub(super) fn report(desk: &Desk, pins: &Pins, why: &str, out: &Out) -> Result<(
     let path = desk.ladder.pins_path();
     out.value(&shapes::Pin::of(pins, desk.old.as_ref(), shapes::path(&path), changed))?;
     left_out(desk, pins, out)?;
-    unsized_files(desk, pins, out)?;
+    unsized_files(desk, out)?;
     let file = shown(&path);
     let moved = moves_between(desk.old.as_ref(), pins);
     if moved.iter().all(|moved| moved.now == moved.was) {
@@ -70,8 +70,8 @@ fn left_out(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
 }
 
 /// Tells whose size nobody told: a climb needs it.
-fn unsized_files(desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
-    for one in desk.unsized_files(pins) {
+fn unsized_files(desk: &Desk, out: &Out) -> Result<(), Problem> {
+    for one in desk.unsized_files() {
         out.say(format!("The size of {} is not known.", styled(STRONG, &one.file)))?;
         for (place, error) in one.asked {
             let why = error.map_or_else(|| "it does not tell".to_owned(), |error| chain(&error));

@@ -1,8 +1,10 @@
 //! A tool out of a Debian archive, with what its package depends on: entered, climbed, and entered again when it moves on.
 
+use std::time::{Duration, Instant};
+
 use kladder_core::base::digest::Digest;
 use kladder_pack::{Entry, Format, pack};
-use kladder_yard::Yard;
+use kladder_yard::{Fault, Rule, Settings, Yard};
 
 use crate::sandbox::Sandbox;
 
@@ -189,4 +191,45 @@ fn an_archive_that_does_not_answer_is_told_with_its_address() {
     let refused = sandbox.run(&["climb"]);
     assert!(refused.code == 20 && refused.stderr.contains("did not answer"), "{}", refused.complaint());
     assert!(refused.stderr.contains("dists/calm/InRelease"), "{}", refused.complaint());
+}
+
+#[test]
+fn an_index_that_is_down_is_not_waited_for_once_for_each_file() {
+    let (sandbox, server) = scene(&[plank("1.0-1", "amd64"), nail("2.0-1", "amd64")]);
+    let _ = sandbox.run(&["catalog", "enter", "plank", "1.0", "--as-listed"]).passed();
+    let text = sandbox.read("catalog/tools/plank.toml");
+    let unsized_ones: Vec<&str> = text.lines().filter(|line| !line.starts_with("size")).collect();
+    let one = unsized_ones.join("\n");
+    // Many tools of which no size is known, behind an index that says nothing for a long time.
+    let mut wishes = String::new();
+    for number in 0..20 {
+        let name = format!("plank{number}");
+        let digest = Digest::of(name.as_bytes()).to_string();
+        let own = one
+            .lines()
+            .map(|line| if line.starts_with("sha256") { format!("sha256 = \"{digest}\"") } else { line.to_owned() });
+        let own = own.collect::<Vec<_>>().join("\n").replace("tool = \"plank\"", &format!("tool = \"{name}\""));
+        sandbox.write(
+            &format!("catalog/tools/{name}.toml"),
+            &own.replace("commands = { plank =", &format!("commands = {{ {name} =")),
+        );
+        wishes += &format!("{name} = \"any\"\n");
+    }
+    drop(server);
+    let stalls = Settings {
+        folder: sandbox.path("archive"),
+        rules: vec![Rule::new("", Fault::Stall(Duration::from_secs(30)))],
+        ..Settings::default()
+    };
+    let stalling = Yard::with(stalls, ([127, 0, 0, 1], 0).into()).unwrap();
+    config(&sandbox, &stalling, ", unsigned = true");
+    let text = sandbox.read("home/config/config.toml");
+    sandbox.write("home/config/config.toml", &format!("{text}[network]\nretries = 0\npatience = 1\n"));
+    let _ = std::fs::remove_dir_all(sandbox.path("home/cache"));
+    sandbox.wish(&wishes);
+    let begun = Instant::now();
+    let pinned = sandbox.run(&["pin"]).passed().stdout;
+    assert!(pinned.contains("is not known") && pinned.contains("did not answer"), "{pinned}");
+    assert!(begun.elapsed() < Duration::from_secs(120), "{:?}", begun.elapsed());
+    assert!(stalling.requests() <= 4, "{}", stalling.requests());
 }

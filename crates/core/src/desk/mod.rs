@@ -12,4 +12,4 @@ pub mod take;
 
 pub use ladders::{FILE_NAME, find_from, read_ladder, read_pins, write_pins};
 pub use open::{Desk, DeskError, Surroundings};
-pub use pinning::{Freshness, Pinned};
+pub use pinning::{Freshness, Pinned, Unsized};

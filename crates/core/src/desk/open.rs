@@ -4,6 +4,7 @@
 //! the workstation's own), the catalogs that it names or the settings do, the pins beside it, and the yards: those of the
 //! command, else those of the settings, else those of the catalogs.
 
+use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -16,6 +17,7 @@ use kladder_choose::pins::{Pins, PinsFileError};
 use super::catalogs::fetched::{self, FetchedError};
 use super::catalogs::{Folder, Starter};
 use super::ladders::{find_from, read_ladder, read_pins};
+use super::pinning::Unsized;
 use crate::base::event::Silent;
 use crate::bring::fetch::{Network, NetworkError, Yards, at};
 use crate::bring::index::Around;
@@ -224,7 +226,16 @@ impl Surroundings {
         let old = read_pins(&ladder.pins_path())?;
         let network = self.network(&settings)?;
         let yards = self.yards_of(&settings, &catalogs, &network)?;
-        Ok(Desk { surroundings: self.clone(), here: self.host.machine(), ladder, catalogs, old, yards, network })
+        Ok(Desk {
+            surroundings: self.clone(),
+            here: self.host.machine(),
+            ladder,
+            catalogs,
+            old,
+            yards,
+            network,
+            untold: RefCell::default(),
+        })
     }
 }
 
@@ -244,6 +255,8 @@ pub struct Desk {
     pub yards: Yards,
     /// The way to those that are servers.
     pub network: Network,
+    /// Files whose sizes nobody told when pins were chosen last.
+    pub untold: RefCell<Vec<Unsized>>,
 }
 
 impl Desk {

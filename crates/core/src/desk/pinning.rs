@@ -1,7 +1,9 @@
 //! The pins to go by: those on file where they fit, else new ones.
 
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{Definition, Gate, PinnedArtifact, Published, Release};
 use kladder_choose::path::InnerPath;
@@ -9,7 +11,7 @@ use kladder_choose::pins::{Choosing, HostPin, Limits, Moves, OnHost, Pins, PinsE
 
 use super::Desk;
 use crate::base::event::{Cancelled, Observer, check_cancelled};
-use crate::bring::fetch::{Cache, YardError, Yards, origin};
+use crate::bring::fetch::{Cache, Yard, YardError, Yards, origin};
 use crate::climb::{Holder, PAUSE};
 use crate::host::system::package_holder;
 
@@ -44,6 +46,26 @@ pub struct Unsized {
     pub file: InnerPath,
     /// Who was asked, and why that did not help; a place without an error does not tell sizes.
     pub asked: Vec<(String, Option<YardError>)>,
+}
+
+/// Places that did not answer, one after the other; more are not waited for.
+const NO_ANSWERS: usize = 3;
+
+/// Asks for sizes, until nobody answers any more: a network that is down must not be waited for once for each file.
+#[derive(Default)]
+struct Asking(Cell<usize>);
+
+impl Asking {
+    /// `None` where nobody is asked any more.
+    fn size(&self, place: &Arc<dyn Yard>, file: &PinnedArtifact) -> Option<Result<Option<u64>, YardError>> {
+        if self.0.get() >= NO_ANSWERS {
+            return None;
+        }
+        let told = place.size(&file.file);
+        let failed = told.as_ref().is_err_and(YardError::is_retryable);
+        self.0.set(if failed { self.0.get() + 1 } else { 0 });
+        Some(told)
+    }
 }
 
 impl Desk {
@@ -104,22 +126,31 @@ impl Desk {
             let mut old = self.old.iter().flat_map(Pins::files);
             old.find(|old| old.sha256 == file.sha256).and_then(|old| old.size)
         };
-        chosen.sized(&|file| {
+        let asking = Asking::default();
+        let untold: RefCell<BTreeMap<InnerPath, Unsized>> = RefCell::default();
+        let sized = chosen.sized(&|file| {
             let told = before(file).or_else(|| cache.size(&file.sha256));
-            told.or_else(|| self.places_of(&pins, file).iter().find_map(|place| place.size(&file.file).ok()?))
-        })
+            told.or_else(|| {
+                let mut asked = Vec::new();
+                for place in self.places_of(&pins, file) {
+                    match asking.size(&place, file) {
+                        Some(Ok(Some(size))) => return Some(size),
+                        Some(told) => asked.push((place.shown(), told.err())),
+                        None => {}
+                    }
+                }
+                let one = Unsized { file: file.file.clone(), asked };
+                untold.borrow_mut().entry(file.file.clone()).or_insert(one);
+                None
+            })
+        });
+        *self.untold.borrow_mut() = untold.into_inner().into_values().collect();
+        sized
     }
 
-    /// The files whose sizes stayed unknown, and why.
-    pub fn unsized_files(&self, pins: &Pins) -> Vec<Unsized> {
-        let why = |file: &PinnedArtifact| {
-            let places = self.places_of(pins, file);
-            let asked = places.iter().map(|place| (place.shown(), place.size(&file.file).err())).collect();
-            Unsized { file: file.file.clone(), asked }
-        };
-        let files: BTreeMap<&InnerPath, &PinnedArtifact> =
-            pins.files().filter(|file| file.size.is_none()).map(|file| (&file.file, file)).collect();
-        files.into_values().map(why).collect()
+    /// The files whose sizes stayed unknown when pins were chosen last, and why; each is told once.
+    pub fn unsized_files(&self) -> Vec<Unsized> {
+        self.untold.take()
     }
 
     /// Where a pinned file can be had, best first.
