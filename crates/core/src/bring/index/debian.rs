@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use deb822_fast::borrowed::BorrowedParser;
+use deb822_fast::borrowed::iter_paragraphs_borrowed;
 use kladder_choose::address::without_password;
 
 use super::apt::{Archive, Keys, archives};
@@ -230,8 +230,9 @@ fn depends(field: &str) -> Vec<String> {
 
 fn parsed(text: &str) -> Result<Packages, String> {
     let mut packages = Packages::new();
-    let all = BorrowedParser::new(text).parse_all().map_err(|error| error.to_string())?;
-    for one in &all {
+    // One after the other: all of an archive at once would take hundreds of megabytes.
+    for one in iter_paragraphs_borrowed(text) {
+        let one = one.map_err(|error| error.to_string())?;
         // A field may go on over several lines (deb822(5)).
         let field = |name: &str| one.get(name).map(|lines| lines.join(" ").trim().to_owned());
         let (Some(package), Some(path)) = (field("Package"), field("Filename")) else { continue };
