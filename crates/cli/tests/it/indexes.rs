@@ -297,3 +297,82 @@ fn what_is_secret_does_not_follow_to_another_host() {
     let _ = scene.climb().passed();
     assert_eq!(other.server.requests(), 1);
 }
+
+#[test]
+fn npm_s_own_configuration_names_the_registry_and_signs_in_for_the_file_too() {
+    let demands = Fault::Demands("Bearer gannet".into(), "Bearer".into());
+    let scene = Scene::new("index:registry/@skerrow/plank", vec![Rule::new("", demands)]);
+    let version = format!(r#"{{"1.0": {{"dist": {{"tarball": "/files/{NAME}"}}}}}}"#);
+    scene.answer("npm/@skerrow/plank", &format!(r#"{{"name": "@skerrow/plank", "versions": {version}}}"#));
+    scene.config("registry = { kind = \"npm\", as-configured = true }\n");
+    let told = scene.complaint();
+    assert!(told.contains("is to be as npm has it, and npm has none configured here"), "{told}");
+    let bare = scene.server.url().replace("http:", "");
+    let npmrc = |token: &str| {
+        let url = scene.server.url();
+        let text =
+            format!("; mine\nregistry={url}/nowhere\n@skerrow:registry={url}/npm/\n{bare}/npm/:_authToken={token}\n");
+        scene.sandbox.write("user/.npmrc", &text);
+    };
+    npmrc("puffin");
+    assert!(scene.complaint().contains("does not take what was signed in with"), "{}", scene.complaint());
+    assert!(!scene.complaint().contains("puffin"));
+    // A token that a variable holds; without it there is none.
+    npmrc("${TIDE_TOKEN}");
+    assert!(scene.complaint().contains("wants to know who asks"), "{}", scene.complaint());
+    let mut command = scene.sandbox.command(&["climb"]);
+    let _ = scene.sandbox.finished(command.env("TIDE_TOKEN", "gannet").output().unwrap()).passed();
+}
+
+#[test]
+fn a_yard_can_want_to_know_who_asks_as_well() {
+    let sandbox = Sandbox::new();
+    let demands = Fault::Demands("Bearer gannet".into(), "Bearer".into());
+    let settings =
+        Settings { folder: sandbox.path("yard"), rules: vec![Rule::new("", demands)], ..Settings::default() };
+    let yard = Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap();
+    sandbox.wish("tombolet = \"any\"");
+    let yards = format!("yards = [\"{}\"]\n", yard.url());
+    sandbox.write("home/config/config.toml", &yards);
+    let refused = sandbox.run(&["climb"]);
+    assert!(
+        refused.code == 20 && refused.stderr.contains("127.0.0.1 wants to know who asks"),
+        "{}",
+        refused.complaint()
+    );
+    let sign_in = "[sign-in]\n\"127.0.0.1\" = { secret = { command = [\"cat\", \"SECRET\"] } }\n";
+    let secret = sandbox.path("a secret");
+    std::fs::write(&secret, "gannet\n").unwrap();
+    sandbox.write("home/config/config.toml", &(yards.clone() + &sign_in.replace("SECRET", secret.to_str().unwrap())));
+    let _ = sandbox.run(&["climb"]).passed();
+    // What is secret stands in no message, journal or record.
+    let log = sandbox.run(&["log", "--json"]).passed().stdout;
+    assert!(!log.contains("gannet"), "{log}");
+    std::fs::remove_file(&secret).unwrap();
+    let _ = std::fs::remove_dir_all(sandbox.path("home/cache"));
+    let _ = std::fs::remove_dir_all(sandbox.path("home/data"));
+    let refused = sandbox.run(&["climb"]);
+    assert!(refused.stderr.contains("what to sign in with at 127.0.0.1 cannot be had"), "{}", refused.complaint());
+}
+
+#[test]
+fn an_index_that_breaks_off_or_never_ends_is_left_behind() {
+    let broken = |fault: Fault, told: &str| {
+        let scene = Scene::new("index:my-python/plank", vec![Rule::new("plank/", fault)]);
+        scene.python(&scene.sum(), "../../files/plank-1.0.tar.gz");
+        scene.config("[network]\nretries = 0\npatience = 1\n");
+        let begun = std::time::Instant::now();
+        let complaint = scene.complaint();
+        assert!(complaint.contains(told), "{told}: {complaint}");
+        assert!(begun.elapsed() < std::time::Duration::from_secs(40), "{told}: {:?}", begun.elapsed());
+    };
+    broken(Fault::Status(503), "it answered with status 503");
+    broken(Fault::Cut(20), "did not answer");
+    broken(Fault::Circle, "it redirects without end");
+    broken(Fault::Trickle(std::time::Duration::from_millis(400)), "stalled");
+    broken(Fault::SendsOn("file:///etc/passwd".to_owned()), "status 302");
+    // It gets well again, and is asked again.
+    let scene = Scene::new("index:my-python/plank", vec![Rule::new("plank/", Fault::Status(503)).times(1)]);
+    scene.python(&scene.sum(), "../../files/plank-1.0.tar.gz");
+    let _ = scene.climb().passed();
+}
