@@ -1,5 +1,6 @@
 //! A tool out of a Debian archive, with what its package depends on: entered, climbed, and entered again when it moves on.
 
+use std::fmt::Write as _;
 use std::time::{Duration, Instant};
 
 use kladder_core::base::digest::Digest;
@@ -75,14 +76,15 @@ fn publish(sandbox: &Sandbox, packages: &[Package<'_>]) {
             pack(Format::Deb, entries, &path).unwrap();
             let bytes = std::fs::read(path).unwrap();
             let depends = depends.replace('\n', "\n ");
-            list += &format!(
+            let _ = write!(
+                list,
                 "Package: {name}\nVersion: {version}\nArchitecture: {of}\nDepends: {depends}\nFilename: {file}\nSize: {}\nSHA256: {}\n\n",
                 bytes.len(),
                 Digest::of(&bytes)
             );
         }
         let place = format!("main/binary-{processor}/Packages");
-        release += &format!(" {} {} {place}\n", Digest::of(list.as_bytes()), list.len());
+        let _ = writeln!(release, " {} {} {place}", Digest::of(list.as_bytes()), list.len());
         sandbox.write(&format!("archive/dists/calm/{place}"), &list);
     }
     sandbox.write("archive/dists/calm/InRelease", &release);
@@ -213,7 +215,7 @@ fn an_index_that_is_down_is_not_waited_for_once_for_each_file() {
             &format!("catalog/tools/{name}.toml"),
             &own.replace("commands = { plank =", &format!("commands = {{ {name} =")),
         );
-        wishes += &format!("{name} = \"any\"\n");
+        let _ = writeln!(wishes, "{name} = \"any\"");
     }
     drop(server);
     let stalls = Settings {
@@ -230,6 +232,6 @@ fn an_index_that_is_down_is_not_waited_for_once_for_each_file() {
     let begun = Instant::now();
     let pinned = sandbox.run(&["pin"]).passed().stdout;
     assert!(pinned.contains("is not known") && pinned.contains("did not answer"), "{pinned}");
-    assert!(begun.elapsed() < Duration::from_secs(120), "{:?}", begun.elapsed());
+    assert!(begun.elapsed() < Duration::from_mins(2), "{:?}", begun.elapsed());
     assert!(stalling.requests() <= 4, "{}", stalling.requests());
 }

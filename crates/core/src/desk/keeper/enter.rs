@@ -36,6 +36,9 @@ const OF_THE_SYSTEM: [&str; 16] = [
     "ucf",
 ];
 
+/// Files that one needs beside itself; whoever lists more does not mean it.
+const MOST_NEEDED: usize = 500;
+
 /// Why a release was not entered.
 #[derive(Debug, thiserror::Error)]
 pub enum EnterError {
@@ -278,9 +281,11 @@ impl Work<'_> {
             return Ok(Vec::new());
         };
         let (mut wanted, mut seen, mut also) = (self.needs_of(file), std::collections::BTreeSet::new(), Vec::new());
-        seen.insert(source.project.clone());
+        seen.insert(source.project.to_lowercase().replace('_', "-"));
         while let Some(Needed { project, versions }) = wanted.pop() {
-            if OF_THE_SYSTEM.contains(&project.as_str()) || !seen.insert(project.clone()) {
+            // Some write one name in several ways.
+            let is_new = seen.insert(project.to_lowercase().replace('_', "-"));
+            if OF_THE_SYSTEM.contains(&project.as_str()) || !is_new || also.len() >= MOST_NEEDED {
                 continue;
             }
             let does = |one: &&Listed| {
