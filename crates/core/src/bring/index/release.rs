@@ -11,8 +11,10 @@ use super::apt::Keys;
 use crate::base::digest::Digest;
 use crate::base::files;
 
-/// Where a system keeps the keys of archives that it trusts.
-const TRUSTED: [&str; 3] = ["/etc/apt/trusted.gpg.d", "/etc/apt/keyrings", "/usr/share/keyrings"];
+/// Where a system keeps the keys that it trusts for any archive, as apt does (apt-secure(8)). Other folders hold keys that are trusted for
+/// one archive only, which says so.
+const TRUSTED: &str = "/etc/apt/trusted.gpg.d";
+const TRUSTED_FILE: &str = "/etc/apt/trusted.gpg";
 
 /// A signed list of an archive's indexes.
 #[derive(Clone, Debug)]
@@ -123,7 +125,7 @@ fn all_of(keys: &Keys) -> Result<Vec<SignedPublicKey>, String> {
     let found: Vec<SignedPublicKey> = match keys {
         Keys::Inline(text) => parsed(text.as_bytes()),
         Keys::Files(paths) => paths.iter().flat_map(|path| in_file(path)).collect(),
-        Keys::System => TRUSTED.iter().flat_map(|folder| in_folder(Path::new(folder))).collect(),
+        Keys::System => in_folder(Path::new(TRUSTED)).into_iter().chain(in_file(Path::new(TRUSTED_FILE))).collect(),
         Keys::Nobody => Vec::new(),
     };
     if found.is_empty() { Err("there is no key here that could vouch for it".to_owned()) } else { Ok(found) }
