@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use kladder_choose::names::RungKey;
-use kladder_core::base::event::{Finding, Outcome, Subject, Verdict};
+use kladder_core::base::event::{Finding, Outcome, Skipped, Subject, Verdict};
 use kladder_core::climb::Site;
 use kladder_core::climb::route::Route;
 use kladder_core::keep::landing::Recipes;
@@ -108,7 +108,23 @@ fn show(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
         }
         out.say(format!("    {}  {}  {}", word(&verdict.outcome), clean(step), styled(FAINT, time(verdict.took))))?;
     }
-    verdicts.iter().try_for_each(|verdict| show_reason(verdict, out))
+    let for_others = verdicts.iter().filter(|verdict| is_for_others(verdict)).count();
+    let is_told = |verdict: &&Verdict| for_others <= MOST_FOR_OTHERS || !is_for_others(verdict);
+    verdicts.iter().filter(is_told).try_for_each(|verdict| show_reason(verdict, out))?;
+    if for_others > MOST_FOR_OTHERS {
+        let others = count(for_others, "rehearsal");
+        out.say(format!(
+            "\n  {others} of the catalog want tools that are not on the ladder; `kladder rehearse` lists all."
+        ))?;
+    }
+    Ok(())
+}
+
+/// Rehearsals that want other tools are told one by one up to this number: a large catalog has many.
+const MOST_FOR_OTHERS: usize = 4;
+
+fn is_for_others(verdict: &Verdict) -> bool {
+    matches!(verdict.outcome, Outcome::Skipped(Skipped::NotOnLadder { .. }))
 }
 
 pub(super) fn show_reason(verdict: &Verdict, out: &Out) -> Result<(), Problem> {
