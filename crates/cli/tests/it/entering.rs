@@ -89,6 +89,9 @@ To write one into its definition: kladder catalog enter plank 1.1
 
 "#]]
     );
+    scene.sandbox.wish("plank = \"any\"");
+    let none = scene.sandbox.run(&["pin"]);
+    assert!(none.stderr.contains("the catalog has no release of it"), "{}", none.complaint());
     let _ = scene.run(&["enter", "plank", "1.0"]).passed();
     let kept = scene
         .sandbox

@@ -67,6 +67,9 @@ pub fn absent(absent: &Absent) -> Vec<String> {
     let told: Vec<String> = absent.found.iter().map(has).chain(absent.silent.iter().map(silent)).collect();
     if told.is_empty() {
         let looked: Vec<String> = absent.probes.iter().flat_map(probed).collect();
+        if looked.is_empty() {
+            return vec!["the catalog has no release of it, and does not say what to look for here".to_owned()];
+        }
         return vec![format!("looked for: {}", looked.join(", "))];
     }
     told
