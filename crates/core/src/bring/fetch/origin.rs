@@ -100,10 +100,10 @@ impl Origin {
         Ok(Some(Listed { url, ..known.clone() }))
     }
 
-    fn url(&self) -> Result<String, YardError> {
-        match (&self.place, self.listed()?) {
-            (_, Some(listed)) => Ok(listed.url),
-            (Place::At(url), None) => Ok(url.clone()),
+    fn url<'u>(&'u self, listed: Option<&'u Listed>) -> Result<&'u str, YardError> {
+        match (&self.place, listed) {
+            (_, Some(listed)) => Ok(&listed.url),
+            (Place::At(url), None) => Ok(url),
             (Place::Listed { .. }, None) => Err(YardError::NotThere),
         }
     }
@@ -128,13 +128,14 @@ impl Yard for Origin {
         }
         let authorization = listed.as_ref().and_then(|listed| listed.authorization.as_ref());
         let question = Question { from, authorization, ..Question::default() };
-        open_with(&self.url()?, artifact, question, &self.network, Bounds::As(&self.network.origins))
+        open_with(self.url(listed.as_ref())?, artifact, question, &self.network, Bounds::As(&self.network.origins))
     }
 
     fn size(&self, _file: &InnerPath) -> Result<Option<u64>, YardError> {
-        match self.listed()?.and_then(|listed| listed.size) {
+        let listed = self.listed()?;
+        match listed.as_ref().and_then(|listed| listed.size) {
             Some(size) => Ok(Some(size)),
-            None => size_at(&self.url()?, &self.network, Bounds::As(&self.network.origins)),
+            None => size_at(self.url(listed.as_ref())?, &self.network, Bounds::As(&self.network.origins)),
         }
     }
 
