@@ -129,7 +129,7 @@ fn fetch_all(
 ) -> Result<Vec<(Fetched, bool)>, IntakeError> {
     let mut fetched = Vec::new();
     for artifact in artifacts {
-        let mut feed = Feed { streams: streams(artifact.file.as_str()), send, giver: None, given: false, void: false };
+        let mut feed = Feed { streams: streams(artifact), send, giver: None, given: false, void: false };
         let there = fetch(artifact, sources, &mut feed, observer)?;
         if !feed.given && !feed.void {
             feed.open(&there.path);

@@ -395,6 +395,10 @@ fn refused(error: &UnpackError, reason: &Refusal) -> Problem {
         Refusal::EndRecord { .. } | Refusal::Encrypted | Refusal::Sparse | Refusal::Unknown(_) => {
             problem.next("tell those who keep the catalog: this archive cannot be unpacked here")
         }
+        Refusal::Image(_) => problem.next(
+            "name another file of the release in the definition: an archive or a flat package; or, with `layout = \"whole\"` under \
+             `unpack`, have a set-up command take this one apart",
+        ),
         Refusal::Limit(_) => {
             problem.next("where it is so large on purpose, `unpacked = BYTES` in the definition says how large it gets")
         }

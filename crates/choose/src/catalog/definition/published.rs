@@ -203,6 +203,8 @@ pub enum Layout {
     /// A Debian package's: `usr` is the tool's folder, libraries for one processor go to `libs` and their loader to `libs/ld.so`,
     /// documents are left out but for licences (Filesystem Hierarchy Standard; Debian Policy, section 9).
     Debian,
+    /// It is no archive for us: the file itself, under its own name, for what runs as it is or for a set-up command.
+    Whole,
     /// An npm package's: the folder `package` around it is left out, and the files that its `bin` names are found in `bin`.
     Npm,
 }
@@ -215,6 +217,7 @@ impl Layout {
             Self::Wheel => "wheel",
             Self::Debian => "debian",
             Self::Npm => "npm",
+            Self::Whole => "whole",
         }
     }
 }

@@ -1,7 +1,7 @@
-//! cpio in its "new" forms (cpio(5), "New ASCII Format" and "New CRC Format"), and the RPM package around one (Linux Standard Base
-//! Core, "Package File Format").
+//! cpio in its "new" forms and in the portable one (cpio(5), "New ASCII Format", "New CRC Format" and "Portable ASCII Format"), and
+//! the RPM package around one (Linux Standard Base Core, "Package File Format").
 //!
-//! Of several names of one file the last one has the data; the others become hard links to it. Sums of the CRC form are not
+//! In the new forms, of several names of one file the last one has the data; the others become hard links to it. Sums of the CRC form are not
 //! looked at: the archive's own digest is.
 
 use std::collections::HashMap;
@@ -10,8 +10,11 @@ use std::io::{self, Read};
 use super::session::Session;
 use super::{Refusal, Stop};
 
-/// Bytes of a head.
+/// Bytes of a head, of the new forms and of the portable one.
 const HEAD: usize = 110;
+const PORTABLE_HEAD: usize = 76;
+/// How a head begins: that many bytes tell its form.
+const MAGIC: usize = 6;
 /// A name may take this many bytes here; what is longer than a path may be is refused by the guard.
 const LONGEST_NAME: u64 = 64 << 10;
 /// The target of a symbolic link is its data.
@@ -41,13 +44,21 @@ struct Head {
     names: u64,
     size: u64,
     name: Vec<u8>,
+    /// Bytes behind the data, before the next head.
+    behind: u64,
 }
 
 /// Unpacks a cpio that is read from front to back.
-pub(super) fn unpack(mut reader: impl Read, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+pub(super) fn unpack(reader: impl Read, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    unpack_below(b"", reader, session)
+}
+
+/// Unpacks a cpio; all its names go below a folder, which ends with a slash.
+pub(super) fn unpack_below(below: &[u8], mut reader: impl Read, session: &mut Session<'_, '_>) -> Result<(), Stop> {
     let mut waiting: HashMap<Identity, Vec<Vec<u8>>> = HashMap::new();
     let mut count = 0;
-    while let Some(head) = head(&mut reader)? {
+    while let Some(mut head) = head(&mut reader)? {
+        head.name.splice(..0, below.iter().copied());
         let is_one_of_several = head.mode & KIND == FILE && head.names > 1;
         if is_one_of_several && head.size == 0 {
             count += 1;
@@ -64,7 +75,7 @@ pub(super) fn unpack(mut reader: impl Read, session: &mut Session<'_, '_>) -> Re
         if data.limit() > 0 {
             return Err(damaged("it ends in an entry"));
         }
-        skip(&mut reader, padding(head.size))?;
+        skip(&mut reader, head.behind)?;
         for name in waiting.remove(&head.identity).filter(|_| is_one_of_several).unwrap_or_default() {
             let linked = session.guard.hard_link(&name, &head.name);
             session.named(&name, linked)?;
@@ -94,18 +105,44 @@ fn entry(head: &Head, data: &mut impl Read, session: &mut Session<'_, '_>) -> Re
 
 /// The next entry; `None` at the end.
 fn head(reader: &mut impl Read) -> Result<Option<Head>, Stop> {
-    let mut bytes = [0; HEAD];
-    reader.read_exact(&mut bytes).map_err(|_| damaged("it ends in front of an entry"))?;
-    if !bytes.starts_with(b"070701") && !bytes.starts_with(b"070702") {
-        return Err(damaged("an entry does not begin as those of a new cpio do"));
-    }
-    // Thirteen numbers of eight hexadecimal digits follow.
-    let number = |at: usize| -> Result<u64, Stop> {
-        let digits = &bytes[6 + 8 * at..14 + 8 * at];
-        let text = std::str::from_utf8(digits).ok().filter(|text| text.bytes().all(|byte| byte.is_ascii_hexdigit()));
-        text.and_then(|text| u64::from_str_radix(text, 16).ok()).ok_or_else(|| damaged("a number in a head is none"))
+    let mut magic = [0; MAGIC];
+    reader.read_exact(&mut magic).map_err(|_| damaged("it ends in front of an entry"))?;
+    let head = match &magic {
+        b"070701" | b"070702" => new_head(reader)?,
+        b"070707" => portable_head(reader)?,
+        _ => return Err(damaged("an entry does not begin as those of a new or portable cpio do")),
     };
-    let length = number(11)?;
+    Ok((head.name != TRAILER).then_some(head))
+}
+
+/// Thirteen numbers of eight hexadecimal digits.
+fn new_head(reader: &mut impl Read) -> Result<Head, Stop> {
+    let mut bytes = [0; HEAD - MAGIC];
+    reader.read_exact(&mut bytes).map_err(|_| damaged("it ends in a head"))?;
+    let field = |at: usize| number(&bytes[8 * at..8 * at + 8], 16);
+    let length = field(11)?;
+    let name = name(reader, length)?;
+    skip(reader, padding(HEAD as u64 + length))?;
+    let (identity, size) = ([field(0)?, field(7)?, field(8)?], field(6)?);
+    Ok(Head { identity, mode: field(1)?, names: field(4)?, size, name, behind: padding(size) })
+}
+
+/// Eight numbers of six octal digits, but for time and size, which have eleven. Each name of a file has the data.
+fn portable_head(reader: &mut impl Read) -> Result<Head, Stop> {
+    let mut bytes = [0; PORTABLE_HEAD - MAGIC];
+    reader.read_exact(&mut bytes).map_err(|_| damaged("it ends in a head"))?;
+    let field = |from: usize, digits: usize| number(&bytes[from..from + digits], 8);
+    let name = name(reader, field(53, 6)?)?;
+    let identity = [field(6, 6)?, field(0, 6)?, 0];
+    Ok(Head { identity, mode: field(12, 6)?, names: 1, size: field(59, 11)?, name, behind: 0 })
+}
+
+fn number(digits: &[u8], radix: u32) -> Result<u64, Stop> {
+    let text = std::str::from_utf8(digits).ok().filter(|text| text.bytes().all(|byte| byte.is_ascii_hexdigit()));
+    text.and_then(|text| u64::from_str_radix(text, radix).ok()).ok_or_else(|| damaged("a number in a head is none"))
+}
+
+fn name(reader: &mut impl Read, length: u64) -> Result<Vec<u8>, Stop> {
     if length == 0 || length > LONGEST_NAME {
         return Err(damaged("the name of an entry is too long, or missing"));
     }
@@ -114,10 +151,7 @@ fn head(reader: &mut impl Read) -> Result<Option<Head>, Stop> {
     if got < length || name.pop() != Some(0) {
         return Err(damaged("the name of an entry does not end"));
     }
-    skip(reader, padding(HEAD as u64 + length))?;
-    let identity = [number(0)?, number(7)?, number(8)?];
-    let head = Head { identity, mode: number(1)?, names: number(4)?, size: number(6)?, name };
-    Ok((head.name != TRAILER).then_some(head))
+    Ok(name)
 }
 
 /// Bytes up to the next multiple of four.

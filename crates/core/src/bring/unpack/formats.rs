@@ -1,15 +1,17 @@
 //! Which format a name stands for, and how it is read.
 //!
-//! gzip is RFC 1952, Zstandard RFC 8878; a Debian package is an `ar` with tars in it (deb(5)).
+//! gzip is RFC 1952, Zstandard RFC 8878; a Debian package is an `ar` with tars in it (deb(5)). Images that only an installer or an
+//! operating system takes apart are refused, unless the definition says that they are taken as they are.
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 use std::thread;
 
 use flate2::bufread::GzDecoder;
+use kladder_choose::catalog::{Artifact, Layout};
 
 use super::session::Session;
-use super::{Stop, cpio, tar, zip};
+use super::{Refusal, Stop, cpio, sevenz, squashfs, tar, xar, zip};
 use crate::base::blocks;
 use crate::base::event::Cancellable;
 
@@ -34,10 +36,17 @@ enum Format {
     Deb,
     Cpio(Packing),
     Rpm,
+    SevenZ,
+    Squashfs,
+    Xar,
+    /// A flat installer package: an xar with a cpio for each of its components.
+    Package,
+    /// What it is.
+    Image(&'static str),
     Single(Packing),
 }
 
-const ENDINGS: [(&str, Format); 25] = [
+const ENDINGS: [(&str, Format); 37] = [
     (".tar", Format::Tar(Packing::Plain)),
     (".tar.gz", Format::Tar(Packing::Gzip)),
     (".tgz", Format::Tar(Packing::Gzip)),
@@ -60,6 +69,18 @@ const ENDINGS: [(&str, Format); 25] = [
     (".cpio.xz", Format::Cpio(Packing::Xz)),
     (".cpio.zst", Format::Cpio(Packing::Zstandard)),
     (".rpm", Format::Rpm),
+    (".7z", Format::SevenZ),
+    (".squashfs", Format::Squashfs),
+    (".sqfs", Format::Squashfs),
+    (".AppImage", Format::Squashfs),
+    (".appimage", Format::Squashfs),
+    (".xar", Format::Xar),
+    (".pkg", Format::Package),
+    (".mpkg", Format::Package),
+    (".dmg", Format::Image("a disk image of macOS")),
+    (".iso", Format::Image("an image of an optical disc")),
+    (".msi", Format::Image("an installer of Windows")),
+    (".msix", Format::Image("an installer of Windows")),
     (".gz", Format::Single(Packing::Gzip)),
     (".xz", Format::Single(Packing::Xz)),
     (".zst", Format::Single(Packing::Zstandard)),
@@ -82,17 +103,31 @@ pub enum Content<'c> {
     Stream(Box<dyn Read + Send + 'c>),
 }
 
-/// Whether an archive of this name can be unpacked while it arrives.
-pub fn streams(name: &str) -> bool {
-    of(name).0 != Format::Zip
+/// The format of an artifact, and its name without the ending that told it.
+fn of_artifact(artifact: &Artifact) -> (Format, &str) {
+    let name = artifact.file.as_str();
+    match artifact.layout() {
+        Layout::Whole => (Format::Single(Packing::Plain), name.rsplit('/').next().unwrap_or(name)),
+        _ => of(name),
+    }
 }
 
-/// Reads an archive, whose format its name tells, entry by entry.
-pub(super) fn feed(name: &str, content: Content<'_>, session: &mut Session<'_, '_>) -> Result<(), Stop> {
-    let (format, rest) = of(name);
+/// Whether an artifact can be unpacked while it arrives.
+pub fn streams(artifact: &Artifact) -> bool {
+    !matches!(of_artifact(artifact).0, Format::Zip | Format::SevenZ | Format::Squashfs | Format::Xar | Format::Package)
+}
+
+/// What a file of this name is, where it is an image that is not taken apart here.
+pub fn image(name: &str) -> Option<&'static str> {
+    if let Format::Image(what) = of(name).0 { Some(what) } else { None }
+}
+
+/// Reads an artifact, whose format its name tells, entry by entry.
+pub(super) fn feed(artifact: &Artifact, content: Content<'_>, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    let (format, rest) = of_artifact(artifact);
     let observer = session.observer;
     let reader: Box<dyn Read + Send + '_> = match content {
-        Content::Whole(file) if format == Format::Zip => return zip::unpack(file, session),
+        Content::Whole(file) if !streams(artifact) => return unpack_whole(format, file, session),
         Content::Whole(file) => Box::new(Cancellable::new(file, observer)),
         Content::Stream(reader) => Box::new(Cancellable::new(reader, observer)),
     };
@@ -106,7 +141,19 @@ pub(super) fn feed(name: &str, content: Content<'_>, session: &mut Session<'_, '
         Format::Deb => deb(reader, session),
         Format::Cpio(packing) => unpacked(packing, reader, |reader| cpio::unpack(reader, session)),
         Format::Rpm => rpm(reader, session),
-        Format::Zip => Err(io::Error::other("a zip cannot be read from front to back").into()),
+        Format::Image(what) => Err(Refusal::Image(what).into()),
+        _ => Err(io::Error::other("it cannot be read from front to back").into()),
+    }
+}
+
+/// What is read here and there.
+fn unpack_whole(format: Format, file: File, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    match format {
+        Format::SevenZ => sevenz::unpack(file, session),
+        Format::Squashfs => squashfs::unpack(file, session),
+        Format::Xar => xar::unpack(file, session),
+        Format::Package => xar::unpack_package(file, session),
+        _ => zip::unpack(file, session),
     }
 }
 
@@ -123,8 +170,18 @@ fn deb(reader: impl Read + Send, session: &mut Session<'_, '_>) -> Result<(), St
     Err(io::Error::other("it has no data.tar").into())
 }
 
-/// The cpio of an RPM package, however it is compressed; what says so is in its first bytes.
+/// The cpio of an RPM package.
 fn rpm(reader: impl Read + Send, session: &mut Session<'_, '_>) -> Result<(), Stop> {
+    let mut reader = BufReader::with_capacity(BLOCK, reader);
+    cpio::skip_heads(&mut reader)?;
+    told_by_beginning(reader, |reader| cpio::unpack(reader, session))
+}
+
+/// Hands the decompressed bytes to `then`, however they are compressed; what says so is in the first of them.
+pub(super) fn told_by_beginning(
+    mut reader: impl BufRead + Send,
+    then: impl FnOnce(Box<dyn Read + '_>) -> Result<(), Stop>,
+) -> Result<(), Stop> {
     const BEGINNINGS: [(&[u8], Packing); 5] = [
         (&[0x1f, 0x8b], Packing::Gzip),
         (&[0xfd, b'7', b'z', b'X', b'Z', 0], Packing::Xz),
@@ -132,12 +189,10 @@ fn rpm(reader: impl Read + Send, session: &mut Session<'_, '_>) -> Result<(), St
         (&[0x28, 0xb5, 0x2f, 0xfd], Packing::Zstandard),
         (b"BZh", Packing::Bzip2),
     ];
-    let mut reader = BufReader::with_capacity(BLOCK, reader);
-    cpio::skip_heads(&mut reader)?;
     let first = reader.fill_buf()?;
     let known = BEGINNINGS.iter().find(|(beginning, _)| first.starts_with(beginning));
     let packing = known.map_or(Packing::Plain, |(_, packing)| *packing);
-    unpacked(packing, reader, |reader| cpio::unpack(reader, session))
+    unpacked(packing, reader, then)
 }
 
 /// Hands the decompressed bytes to `then`; decompressing goes on beside it.

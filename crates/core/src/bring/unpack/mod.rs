@@ -14,12 +14,15 @@ mod portion;
 mod refusal;
 mod root;
 mod session;
+mod sevenz;
 mod sparse;
+mod squashfs;
 mod tar;
 mod writer;
+mod xar;
 mod zip;
 
-pub use formats::{Content, streams};
+pub use formats::{Content, image, streams};
 pub use names::link_stays_inside;
 pub use refusal::Refusal;
 
@@ -172,7 +175,7 @@ pub fn unpack<'a>(
             done = Naming::new(&artifact.unpack, artifact.layout(), limits.depth).map_err(Stop::Pattern).and_then(
                 |naming| {
                     session.guard.begin(naming, limits.of(artifact));
-                    formats::feed(artifact.file.as_str(), content, &mut session)?;
+                    formats::feed(artifact, content, &mut session)?;
                     session.guard.end()
                 },
             );

@@ -58,6 +58,9 @@ pub enum Refusal {
     /// It is compressed in a way that is not known here.
     #[error("it is compressed with {0}, which is not known here")]
     Unknown(String),
+    /// It is an image that only an installer or an operating system takes apart.
+    #[error("it is {0}, which is not taken apart here")]
+    Image(&'static str),
     /// Some of its bytes are another entry's too.
     #[error("entries of the archive overlap")]
     Overlaps,

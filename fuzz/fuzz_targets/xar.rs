@@ -1,0 +1,6 @@
+//! Flat installer packages of any bytes.
+#![no_main]
+
+mod unpacked;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| unpacked::check("a.pkg", bytes));
