@@ -376,3 +376,56 @@ fn an_index_that_breaks_off_or_never_ends_is_left_behind() {
     scene.python(&scene.sum(), "../../files/plank-1.0.tar.gz");
     let _ = scene.climb().passed();
 }
+
+/// Puts an image into the stand-in of a registry: its blobs, a manifest that is called by its tag and its digest.
+fn publish(scene: &Scene, tag: &str, layers: &[&[u8]]) -> String {
+    let at = "oci/v2/skerrow/plank";
+    let put = |folder: &str, name: &str, bytes: &[u8]| {
+        scene.answer(&format!("{at}/{folder}/{name}"), "");
+        std::fs::write(scene.sandbox.path(&format!("maker/{at}/{folder}/{name}")), bytes).unwrap();
+    };
+    let blob = |bytes: &[u8]| {
+        put("blobs", &format!("sha256:{}", Digest::of(bytes)), bytes);
+        format!(
+            r#"{{"mediaType": "application/octet-stream", "digest": "sha256:{}", "size": {}}}"#,
+            Digest::of(bytes),
+            bytes.len()
+        )
+    };
+    let layers: Vec<String> = layers.iter().map(|bytes| blob(bytes)).collect();
+    let manifest = format!(r#"{{"schemaVersion": 2, "config": {}, "layers": [{}]}}"#, blob(b"{}"), layers.join(", "));
+    let digest = format!("sha256:{}", Digest::of(manifest.as_bytes()));
+    put("manifests", tag, manifest.as_bytes());
+    put("manifests", &digest, manifest.as_bytes());
+    digest
+}
+
+#[test]
+fn an_image_is_an_artifact_whose_bytes_follow_from_its_digests() {
+    let (first, second) = (vec![7u8; 300_000], vec![8u8; 100_001]);
+    let cut = Rule { ending: Digest::of(&second).to_string(), fault: Fault::Cut(60_000), times: 1 };
+    let scene = Scene::new("index:my-oci/skerrow/plank:{version}", vec![cut]);
+    let digest = publish(&scene, "1.1", &[&first, &second]);
+    let _ = publish(&scene, "1.2", &[&second]);
+    scene.sandbox.edit("catalog/tools/plank.toml", "commands = { plank = \"plank\" }\n", "");
+    scene.sandbox.edit("catalog/tools/plank.toml", NAME, "plank.oci.tar");
+    // The first time a blob breaks off, which a keeper is told; the second time it does not.
+    assert!(scene.sandbox.run(&["catalog", "enter", "plank", "1.1"]).complaint().contains("broke off"));
+    let _ = scene.sandbox.run(&["catalog", "enter", "plank", "1.1"]).passed();
+    let definition = scene.sandbox.read("catalog/tools/plank.toml");
+    // Called by its digest it is the same file; and a tag that moves is found out.
+    scene.sandbox.write("catalog/tools/plank.toml", &definition.replace("plank:{version}", &format!("plank@{digest}")));
+    let _ = scene.climb().passed();
+    let shelf = crate::sandbox::walkdir(&scene.sandbox.path("home/data/shelf/plank"));
+    let files = shelf.iter().find_map(|path| path.ancestors().find(|above| above.ends_with("files"))).unwrap();
+    let index = std::fs::read_to_string(files.join("index.json")).unwrap();
+    assert!(index.contains(&digest), "{index}");
+    assert!(files.join("oci-layout").exists());
+    for bytes in [&first, &second] {
+        assert_eq!(&std::fs::read(files.join(format!("blobs/sha256/{}", Digest::of(bytes)))).unwrap(), bytes);
+    }
+    scene.sandbox.write("catalog/tools/plank.toml", &definition.replace("plank:{version}", "plank:1.2"));
+    let _ = std::fs::remove_dir_all(scene.sandbox.path("home"));
+    scene.config("");
+    assert!(scene.climb().complaint().contains("plank.oci.tar could not be fetched"));
+}

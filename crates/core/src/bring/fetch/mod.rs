@@ -10,6 +10,7 @@ mod document;
 mod folder;
 mod network;
 mod origin;
+mod parts;
 mod person;
 mod receive;
 mod redirect;

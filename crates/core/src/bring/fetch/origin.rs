@@ -10,6 +10,7 @@ use kladder_choose::catalog::Artifact;
 use kladder_choose::path::InnerPath;
 
 use super::Network;
+use super::parts::Assembled;
 use super::redirect::{Bounds, Question};
 use super::server::{open_with, size_at};
 use super::yard::{Offer, Yard, YardError, check_size};
@@ -125,6 +126,9 @@ impl Yard for Origin {
                 return Err(YardError::Index(Box::new(error)));
             }
             listed.size.map_or(Ok(()), |size| check_size(size, artifact))?;
+        }
+        if let Some(listed) = listed.as_ref().filter(|listed| !listed.parts.is_empty()) {
+            return Ok(Offer { from, body: Box::new(Assembled::new(listed, from, &self.network)) });
         }
         let authorization = listed.as_ref().and_then(|listed| listed.authorization.as_ref());
         let question = Question { from, authorization, ..Question::default() };

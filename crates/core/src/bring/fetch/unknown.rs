@@ -5,6 +5,7 @@ use std::io::{Read, Write};
 use std::sync::atomic::Ordering;
 use std::time::Instant;
 
+use super::parts::Assembled;
 use super::redirect::{Bounds, Question};
 use super::server::{get, header};
 use super::{Cache, FetchError, Network, YardError, pause};
@@ -79,11 +80,8 @@ fn bring(
     observer: &dyn Observer,
 ) -> Result<(Digest, u64), UnknownError> {
     let failed = |source| UnknownError::Yard { file: listed.file.clone(), source };
-    let question = Question { authorization: listed.authorization.as_ref(), ..Question::default() };
-    let answer = get(url, question, network, bounds).map_err(failed)?;
-    let told: Option<u64> = header(&answer, "content-length").and_then(|text| text.parse().ok());
+    let (mut body, told) = open(url, listed, network, bounds).map_err(failed)?;
     let mut part = cache.incoming().map_err(FetchError::from)?;
-    let mut body = answer.into_body().into_with_config().limit(u64::MAX).reader();
     let (mut sha256, mut sha512) = (Hasher::default(), ring::digest::Context::new(&ring::digest::SHA512));
     let (mut block, mut got) = (vec![0; 256 * 1024], 0u64);
     let (mut since, mut then) = (Instant::now(), 0);
@@ -125,4 +123,20 @@ fn bring(
     }
     cache.keep(part, &digest).map_err(FetchError::from)?;
     Ok((digest, got))
+}
+
+/// The bytes of a file, and how many there should be, where that is told.
+fn open(
+    url: &str,
+    listed: &Listed,
+    network: &Network,
+    bounds: Bounds<'_>,
+) -> Result<(Box<dyn Read + Send>, Option<u64>), YardError> {
+    if !listed.parts.is_empty() {
+        return Ok((Box::new(Assembled::new(listed, 0, network)), listed.size));
+    }
+    let question = Question { authorization: listed.authorization.as_ref(), ..Question::default() };
+    let answer = get(url, question, network, bounds)?;
+    let told = header(&answer, "content-length").and_then(|text| text.parse().ok());
+    Ok((Box::new(answer.into_body().into_with_config().limit(u64::MAX).reader()), told))
 }

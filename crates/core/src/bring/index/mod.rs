@@ -8,6 +8,7 @@ mod configured;
 mod debian;
 mod feed;
 mod html;
+mod image;
 mod npm;
 mod oci;
 mod page;
@@ -22,6 +23,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use kladder_choose::address::without_password;
 
 use self::configured::Address;
+pub(in crate::bring) use self::image::Part;
 use crate::base::digest::Digest;
 use crate::base::files::FileError;
 use crate::bring::fetch::{Authorization, Document, Network, Reading, YardError};
@@ -143,6 +145,8 @@ pub struct Listed {
     pub depends: Vec<String>,
     /// Who asks for it, where its index wants to know.
     pub(in crate::bring) authorization: Option<Authorization>,
+    /// What it is put together from, where it lies in no one place.
+    pub(in crate::bring) parts: Arc<Vec<Part>>,
 }
 
 impl Listed {

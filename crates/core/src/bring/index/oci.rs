@@ -1,16 +1,21 @@
 //! A registry of images (OCI Distribution Specification 1.1, OCI Image Specification 1.1): what is called so by a manifest has
-//! layers, and a layer that says its title is a file. A registry that wants a token says where one is had (RFC 6750, section 3).
+//! layers, and a layer that says its title is a file. The image as a whole is one too, `NAME.oci.tar`: its layout. A registry that wants a token says where one is had (RFC 6750, section 3).
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use serde::Deserialize;
 
 use super::configured::Address;
+use super::image::{Blobs, Part};
 use super::{Asking, IndexError, Listed, Sum, segments, text};
+use crate::base::digest::Digest;
 use crate::bring::fetch::{Authorization, Document, YardError, is_bare};
 use kladder_choose::address::without_password;
 
 const MANIFESTS: &str = "application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json";
+const INDEX: &str = "application/vnd.oci.image.index.v1+json";
+const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
 /// The annotation that names a file (OCI Image Specification, annotations).
 const TITLE: &str = "org.opencontainers.image.title";
 /// More manifests than these are not looked at for one name: one for each platform.
@@ -21,6 +26,10 @@ const MOST: usize = 32;
 #[serde(rename_all = "camelCase")]
 struct Manifest {
     schema_version: u32,
+    #[serde(default)]
+    media_type: Option<String>,
+    #[serde(default)]
+    config: Option<Descriptor>,
     #[serde(default)]
     manifests: Vec<Descriptor>,
     #[serde(default)]
@@ -44,9 +53,14 @@ pub(super) fn list(address: &Address, asking: &Asking<'_>) -> Result<Vec<Listed>
     let registry = format!("{}v2/{}/", address.url, segments(name));
     let mut asked = Asked { address: address.clone(), asking };
     let top = asked.manifest(&registry, reference)?;
-    let inner: Vec<Manifest> =
-        top.manifests.iter().take(MOST).map(|one| asked.manifest(&registry, &one.digest)).collect::<Result<_, _>>()?;
-    let layers = inner.iter().chain([&top]).flat_map(|manifest| &manifest.layers);
+    let inner: Vec<_> = top
+        .0
+        .manifests
+        .iter()
+        .take(MOST)
+        .map(|one| asked.manifest(&registry, &one.digest))
+        .collect::<Result<_, _>>()?;
+    let layers = inner.iter().map(|(manifest, _)| manifest).chain([&top.0]).flat_map(|manifest| &manifest.layers);
     let listed = layers.filter_map(|layer| {
         let sum = layer.digest.strip_prefix("sha256:").and_then(|digits| digits.parse().ok()).map(Sum::Sha256);
         Some(Listed {
@@ -59,7 +73,41 @@ pub(super) fn list(address: &Address, asking: &Asking<'_>) -> Result<Vec<Listed>
             ..Listed::default()
         })
     });
-    Ok(listed.collect())
+    let mut listed: Vec<_> = listed.collect();
+    listed.extend(whole(&registry, &top, &inner).map(|parts| Listed {
+        file: format!("{}.oci.tar", name.rsplit('/').next().unwrap_or(name)),
+        url: format!("{registry}manifests/{reference}"),
+        size: Some(parts.iter().map(Part::size).fold(0, u64::saturating_add)),
+        version: Some(reference.to_owned()),
+        authorization: asked.address.authorization.clone(),
+        parts: Arc::new(parts),
+        ..Listed::default()
+    }));
+    Ok(listed)
+}
+
+/// A manifest and its bytes.
+type Read = (Manifest, Vec<u8>);
+
+/// The image as one file; `None` where not all of it is known, or has other digests than SHA-256.
+fn whole(registry: &str, top: &Read, inner: &[Read]) -> Option<Vec<Part>> {
+    if top.0.manifests.len() > inner.len() {
+        return None;
+    }
+    let mut blobs = Blobs::default();
+    for (manifest, bytes) in inner.iter().chain([top]) {
+        blobs.add(&Digest::of(bytes).hex(), Part::Bytes(bytes.clone()));
+        for blob in manifest.config.iter().chain(&manifest.layers) {
+            let url = format!("{registry}blobs/{}", blob.digest);
+            blobs.add(
+                blob.digest.strip_prefix("sha256:").filter(|digits| digits.parse::<Digest>().is_ok())?,
+                Part::At { url, size: blob.size },
+            );
+        }
+    }
+    let kind = if top.0.manifests.is_empty() { MANIFEST } else { INDEX };
+    let kind = top.0.media_type.as_deref().unwrap_or(kind);
+    Some(blobs.layout(&Digest::of(&top.1).hex(), kind, top.1.len() as u64))
 }
 
 /// A registry, and the token that it gave.
@@ -69,13 +117,13 @@ struct Asked<'a> {
 }
 
 impl Asked<'_> {
-    fn manifest(&mut self, registry: &str, reference: &str) -> Result<Manifest, IndexError> {
+    fn manifest(&mut self, registry: &str, reference: &str) -> Result<Read, IndexError> {
         let url = format!("{registry}manifests/{reference}");
         let wrong = |why: String| IndexError::Wrong { url: without_password(&url), kind: "oci", why };
         let document = self.document(&url)?;
         // What is asked for by its digest is what has that digest.
         if let Some(digits) = reference.strip_prefix("sha256:")
-            && crate::base::digest::Digest::of(&document.bytes).hex() != digits
+            && Digest::of(&document.bytes).hex() != digits
         {
             return Err(wrong("its bytes have another digest than they were asked for by".to_owned()));
         }
@@ -85,7 +133,7 @@ impl Asked<'_> {
         if manifest.schema_version != 2 {
             return Err(wrong(format!("it has a manifest of version {}, and 2 is known", manifest.schema_version)));
         }
-        Ok(manifest)
+        Ok((manifest, document.bytes))
     }
 
     fn document(&mut self, url: &str) -> Result<Document, IndexError> {
