@@ -139,7 +139,11 @@ pub(crate) fn weight(prospect: &Prospect) -> String {
     } else {
         "the pace of earlier climbs"
     };
-    let took = prospect.time().map(|took| format!(", about {} at {pace}", time(took)));
+    let untimed = match prospect.work().untimed {
+        0 => String::new(),
+        untimed => format!(" without {} that nobody timed", count(untimed, "command")),
+    };
+    let took = prospect.time().map(|took| format!(", about {} at {pace}{untimed}", time(took)));
     format!("{rungs}: {fetch} to fetch{cache}, about {disk} of disk{}.", took.unwrap_or_default())
 }
 

@@ -9,6 +9,7 @@
 //! variables = { TIDE = "{version}" }             # of this command alone
 //! expect = { status = 0, stdout = '^skerroc (?<version>\S+)', never = 'warning' }
 //! limit = 60                                     # seconds
+//! takes = 12                                     # seconds that its keeper measured: what is told before it ran here
 //! harmless = { '^note: no camera' = "a gauge has none" }   # lines that nothing is looked for in, and why
 //!
 //! [[checks.claims]]                              # what else must come of it, each with a verdict of its own
@@ -68,6 +69,9 @@ pub struct Trial {
     /// How long it may take, in seconds.
     #[serde(default = "default_limit")]
     pub limit: u64,
+    /// How long it took whoever wrote it, in seconds.
+    #[serde(default)]
+    pub takes: Option<u64>,
     /// Lines of its output that nothing is looked for in, by their pattern, and why.
     #[serde(default, deserialize_with = "harmless")]
     pub harmless: Vec<(Pattern, String)>,
@@ -93,6 +97,7 @@ impl Trial {
             variables: BTreeMap::new(),
             expect: Expect::default(),
             limit: limit.unwrap_or_else(default_limit),
+            takes: None,
             harmless: Vec::new(),
             claims: Vec::new(),
         }

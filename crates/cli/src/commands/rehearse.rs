@@ -10,6 +10,7 @@ use kladder_choose::near::near;
 use kladder_core::base::event::{Outcome, Subject, Verdict};
 use kladder_core::climb::Site;
 use kladder_core::climb::route::Route;
+use kladder_core::keep::rates::Rates;
 use kladder_core::prove::project::{self, Became, Project};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
@@ -27,7 +28,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Re
     let site = desk.site(&pins);
     let route = site.route()?;
     let all = site.rehearsals()?;
-    let Some(name) = &options.name else { return list(&all, &route, out) };
+    let Some(name) = &options.name else { return list(&all, &route, &Rates::read(&site.home.data), out) };
     let rehearsal = find(&all, name)?;
     ensure_climbed(&route, &site)?;
     let missing = missing(rehearsal, &route);
@@ -97,8 +98,11 @@ fn missing(rehearsal: &Rehearsal, route: &Route) -> Vec<String> {
     rehearsal.tools.iter().filter(|tool| !is_there(tool)).map(ToString::to_string).collect()
 }
 
-fn list(all: &[Rehearsal], route: &Route, out: &Out) -> Result<ExitCode, Problem> {
-    let shape = |rehearsal: &Rehearsal| shapes::Rehearsal::of(rehearsal, missing(rehearsal, route));
+fn list(all: &[Rehearsal], route: &Route, rates: &Rates, out: &Out) -> Result<ExitCode, Problem> {
+    let took = |rehearsal: &Rehearsal| {
+        rates.time_of(&Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step: None })
+    };
+    let shape = |rehearsal: &Rehearsal| shapes::Rehearsal::of(rehearsal, missing(rehearsal, route), took(rehearsal));
     out.value(&shapes::Rehearsals { format: shapes::Rehearsals::FORMAT, rehearsals: all.iter().map(shape).collect() })?;
     if all.is_empty() {
         out.say("The catalog has no rehearsals.")?;
@@ -107,9 +111,11 @@ fn list(all: &[Rehearsal], route: &Route, out: &Out) -> Result<ExitCode, Problem
     let row = |rehearsal: &Rehearsal| {
         let missing = missing(rehearsal, route);
         let tools = if missing.is_empty() { both(&rehearsal.tools) } else { format!("not here: {}", both(&missing)) };
-        vec![styled(STRONG, &rehearsal.rehearsal), clean(&rehearsal.summary), styled(FAINT, clean(&tools))]
+        let took = took(rehearsal).map_or_else(String::new, time);
+        vec![styled(STRONG, &rehearsal.rehearsal), clean(&rehearsal.summary), took, styled(FAINT, clean(&tools))]
     };
-    out.say(out.columns(&["rehearsal", "what it shows", "tools"], all.iter().map(row).collect(), &[]))?;
+    let heads = ["rehearsal", "what it shows", "took here", "tools"];
+    out.say(out.columns(&heads, all.iter().map(row).collect(), &[2]))?;
     out.say(format!("\nTake one as a first project: {}", styled(TOLD, "kladder rehearse NAME FOLDER")))?;
     Ok(ExitCode::SUCCESS)
 }

@@ -102,7 +102,7 @@ fn row(at: usize, rung: &Rung, prospect: &Prospect) -> Vec<String> {
         rung.version.to_string(),
         clean(&rung.definition.kind),
         size(rung, prospect),
-        work(rung),
+        work(rung, prospect),
         why(rung),
     ]
 }
@@ -143,7 +143,7 @@ fn because(because: &[Because]) -> String {
 }
 
 /// The tasks that are left, without those that only follow from others.
-fn work(rung: &Rung) -> String {
+fn work(rung: &Rung, prospect: &Prospect) -> String {
     let fetch = rung.to_fetch.then_some("fetch");
     let has_checks = !rung.definition.says.checks.is_empty();
     let tasks = rung.todo.iter().filter(|task| match task {
@@ -157,7 +157,10 @@ fn work(rung: &Rung) -> String {
     match words.as_slice() {
         [] if rung.todo.is_empty() => "stands".to_owned(),
         [] => "look".to_owned(),
-        words => words.join(", "),
+        words => {
+            let took = Some(prospect.work_of(rung).time).filter(|took| took.as_secs() > 0);
+            words.join(", ") + &took.map(|took| format!(" ({})", time(took))).unwrap_or_default()
+        }
     }
 }
 

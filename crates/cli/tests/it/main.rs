@@ -41,6 +41,7 @@ mod shapes;
 mod space;
 mod start;
 mod story;
+mod timing;
 mod trouble;
 mod tunnel;
 mod visits;

@@ -32,6 +32,15 @@ struct Memory {
     restarts: Restarts,
 }
 
+impl Memory {
+    /// Learns how long some work takes; what failed might take longer.
+    fn learn(&mut self, verdict: &Verdict) {
+        if !verdict.failed() {
+            self.rates.learn_work(&verdict.subject, verdict.took);
+        }
+    }
+}
+
 /// What came of the rungs.
 #[derive(Default)]
 struct Outcome {
@@ -252,11 +261,17 @@ impl Hands for Climber<'_, '_> {
         let Some(shelved) = self.rung.shelved() else {
             return Err(TaskError::Cancelled(crate::base::event::Cancelled));
         };
-        Ok(self.bench.set_up(trial, self.rung, shelved, files)?)
+        let verdict = self.bench.set_up(trial, self.rung, shelved, files)?;
+        self.memory.learn(&verdict);
+        Ok(verdict)
     }
 
     fn fit_out(&mut self, fit_out: &FitOut, step: FitStep) -> Result<Verdict, TaskError> {
-        Ok(self.bench.fit_out(fit_out, step, self.rung)?)
+        let verdict = self.bench.fit_out(fit_out, step, self.rung)?;
+        if step == FitStep::Do {
+            self.memory.learn(&verdict);
+        }
+        Ok(verdict)
     }
 
     fn remember_restart(&mut self) -> Result<(), FileError> {

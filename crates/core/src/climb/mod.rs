@@ -16,7 +16,7 @@ mod supply;
 
 pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};
-pub use prospect::{Awaited, Known, Prospect};
+pub use prospect::{Awaited, Known, Prospect, Work};
 
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
@@ -40,6 +40,7 @@ use crate::base::record::RecordError;
 use crate::bring::fetch::{Cache, Network, Yard, downloaded, unnamed_indexes};
 use crate::host::survey::Host;
 use crate::keep::landing::{Landing, LandingError, Landings};
+use crate::keep::rates::Rates;
 use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
 use crate::keep::terms::{Asked, Terms};
 use crate::keep::wired::Wired;
@@ -417,10 +418,29 @@ impl Site<'_> {
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
+        self.learn(&verdicts);
         for verdict in &verdicts {
             self.mark_damaged(verdict, route);
         }
         Ok(verdicts)
+    }
+
+    /// Learns how long the rehearsals take that passed.
+    fn learn(&self, verdicts: &[Verdict]) {
+        let of = |verdict: &Verdict| match &verdict.subject {
+            Subject::Rehearsal { rehearsal, .. } => Some(rehearsal.clone()),
+            _ => None,
+        };
+        let mut rates = Rates::read(&self.home.data);
+        for steps in verdicts.chunk_by(|one, next| of(one) == of(next)) {
+            let passed = steps.iter().all(|step| matches!(step.outcome, Outcome::Passed));
+            let took = steps.iter().map(|step| step.took).sum();
+            if passed && of(&steps[0]).is_some() {
+                rates.learn_work(&steps[0].subject, took);
+            }
+        }
+        // An estimate, which verifying does without where it may not write.
+        let _ = rates.write(&self.home.data);
     }
 
     /// Runs the steps of a project in its folder, with the landing that is current.

@@ -10,12 +10,14 @@ use super::gates::{self, Room, Standing};
 use super::licences;
 use super::route::{Ground, Route, RouteError, plan};
 use super::{ClimbError, Site};
+use crate::base::event::Subject;
 use crate::bring::fetch::{Cache, downloaded};
 use crate::bring::shelf::Shelf;
 use crate::host::survey::{self, Survey};
 use crate::keep::chores::Chores;
 use crate::keep::landing::Landing;
 use crate::keep::rates::{Pace, Rates};
+use crate::keep::state::TaskName;
 use crate::keep::terms::{Asked, Terms};
 use crate::tasks::Rung;
 use crate::tasks::launch::Wiring;
@@ -41,8 +43,17 @@ pub struct Prospect {
     pub unpacked: u64,
     /// How fast fetching is; `None` where nobody knows yet.
     pub pace: Option<Known>,
-    /// How fast unpacking from the cache is; `None` before the first climb that did.
-    pub unpacking: Option<Pace>,
+    /// What earlier climbs were seen to take.
+    pub rates: Rates,
+}
+
+/// How long some commands take.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Work {
+    /// Of those that are known, by this machine or by whoever wrote them.
+    pub time: Duration,
+    /// How many nobody has timed.
+    pub untimed: usize,
 }
 
 /// How fast something is, and how that is known.
@@ -78,9 +89,32 @@ pub struct Awaited {
 }
 
 impl Prospect {
-    /// How long fetching and unpacking will take; `None` where nobody knows.
+    /// How long fetching and unpacking will take, and what definitions do, as far as it was timed; `None` where nobody knows.
     pub fn time(&self) -> Option<Duration> {
-        Some(self.time_to_fetch(self.fetch)? + self.time_to_unpack(self.from_cache)?)
+        Some(self.time_to_fetch(self.fetch)? + self.time_to_unpack(self.from_cache)? + self.work().time)
+    }
+
+    /// How long set-ups and fit-outs of the whole route take.
+    pub fn work(&self) -> Work {
+        let all = self.route.rungs.iter().map(|rung| self.work_of(rung));
+        all.fold(Work::default(), |sum, one| Work { time: sum.time + one.time, untimed: sum.untimed + one.untimed })
+    }
+
+    /// How long the set-ups and fit-outs of a rung take that are left to do.
+    pub fn work_of(&self, rung: &Rung) -> Work {
+        let (key, says) = (&rung.key, &rung.definition.says);
+        let is_due = |task: TaskName| rung.todo.contains(&task);
+        let set_ups = says.set_up.iter().filter(|_| rung.is_to_bring());
+        let set_ups = set_ups.map(|trial| (Subject::SetUp { rung: key.clone(), name: trial.name() }, trial.takes));
+        let fit_outs = says.fit_outs.iter().filter(|_| is_due(TaskName::FitOut));
+        let fit_outs = fit_outs
+            .map(|fit_out| (Subject::FitOut { rung: key.clone(), name: fit_out.name.clone() }, fit_out.run.takes));
+        set_ups.chain(fit_outs).fold(Work::default(), |sum, (subject, takes)| {
+            match self.rates.time_of(&subject).or(takes.map(Duration::from_secs)) {
+                Some(time) => Work { time: sum.time + time, ..sum },
+                None => Work { untimed: sum.untimed + 1, ..sum },
+            }
+        })
     }
 
     /// How long so many bytes take to come, and to be unpacked meanwhile.
@@ -89,7 +123,7 @@ impl Prospect {
     }
 
     fn time_to_unpack(&self, bytes: u64) -> Option<Duration> {
-        if bytes == 0 { Some(Duration::ZERO) } else { self.unpacking?.time_for(bytes) }
+        if bytes == 0 { Some(Duration::ZERO) } else { self.rates.unpack.time_for(bytes) }
     }
 
     /// The gates that are closed.
@@ -176,7 +210,7 @@ impl Site<'_> {
             licences: licences::open(&route, self.catalogs, &terms).map_err(RouteError::from)?,
             by_person: self.awaited(&route),
             pace: Some(rates.fetch).filter(|pace| !pace.is_unknown()).map(Known::Before),
-            unpacking: Some(rates.unpack).filter(|pace| !pace.is_unknown()),
+            rates,
             fetch,
             from_cache,
             unpacked,

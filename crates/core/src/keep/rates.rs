@@ -1,24 +1,38 @@
 //! How fast earlier climbs were, to say how long the next one will take.
 //!
-//! `data/rates.json`: bytes and seconds of fetching and unpacking. Each climb halves what was known before, so that the
-//! last few decide.
+//! `data/rates.json`: bytes and seconds of fetching and unpacking, and the seconds of each set-up, fit-out and rehearsal. Each
+//! climb halves what was known before, so that the last few decide.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::base::event::Subject;
 use crate::base::files::{self, FileError};
 use crate::base::record;
 
 /// What is known about speed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Rates {
     /// Receiving, and unpacking meanwhile.
     pub fetch: Pace,
     /// Unpacking from the cache, in bytes of the archives.
     pub unpack: Pace,
+    /// Seconds that work took, by what it was ([`work`]).
+    pub work: BTreeMap<String, f64>,
+}
+
+/// What a time is remembered by; `None` for what is too short to be worth it.
+fn work(subject: &Subject) -> Option<String> {
+    match subject {
+        Subject::SetUp { rung, name } => Some(format!("set-up {rung}: {name}")),
+        Subject::FitOut { rung, name } => Some(format!("fit-out {rung}: {name}")),
+        Subject::Rehearsal { rehearsal, .. } => Some(format!("rehearsal {rehearsal}")),
+        _ => None,
+    }
 }
 
 /// Bytes and the seconds they took.
@@ -72,7 +86,19 @@ impl Rates {
     /// What counts of earlier climbs when a new one begins.
     #[must_use]
     pub fn faded(self) -> Self {
-        Self { fetch: self.fetch.halved(), unpack: self.unpack.halved() }
+        Self { fetch: self.fetch.halved(), unpack: self.unpack.halved(), work: self.work }
+    }
+
+    /// Learns how long some work took.
+    pub fn learn_work(&mut self, subject: &Subject, took: Duration) {
+        let Some(work) = work(subject) else { return };
+        let took = took.as_secs_f64();
+        self.work.entry(work).and_modify(|known| *known = f64::midpoint(*known, took)).or_insert(took);
+    }
+
+    /// How long some work took before; `None` where it was never done here.
+    pub fn time_of(&self, subject: &Subject) -> Option<Duration> {
+        Duration::try_from_secs_f64(*self.work.get(&work(subject)?)?).ok()
     }
 
     /// Learns from archives that were brought in.
@@ -101,5 +127,10 @@ mod tests {
         rates = rates.faded();
         rates.fetch.add(500_000, Duration::from_millis(1500));
         assert_eq!(rates.fetch.time_for(1_000_000), Some(Duration::from_secs(2)));
+        let rehearsal = |name: &str| Subject::Rehearsal { rehearsal: name.into(), step: None };
+        rates.learn_work(&rehearsal("first-gauge"), Duration::from_secs(4));
+        rates.learn_work(&rehearsal("first-gauge"), Duration::from_secs(2));
+        assert_eq!(rates.time_of(&rehearsal("first-gauge")), Some(Duration::from_secs(3)));
+        assert_eq!(rates.time_of(&rehearsal("another")), None);
     }
 }

@@ -38,6 +38,8 @@ pub struct Route {
     pub bytes_of_disk: u64,
     /// By the rates of earlier climbs; null before the first.
     pub seconds: Option<f64>,
+    /// Set-ups and fit-outs that nobody has timed, which `seconds` does not count.
+    pub untimed: usize,
     /// How every gate stands.
     pub gates: Vec<Gate>,
     /// Those that are still to be accepted.
@@ -115,6 +117,8 @@ pub struct RouteRung {
     pub todo: Vec<TaskName>,
     /// How many checks it has.
     pub checks: usize,
+    /// How long its set-ups and fit-outs take that are left to do, as far as they were timed.
+    pub seconds_of_work: f64,
     /// The commands that it would run to set itself up.
     pub set_up: Vec<String>,
     /// Tools that lend it files.
@@ -176,10 +180,11 @@ impl Route {
             bytes_to_fetch: prospect.fetch,
             bytes_of_disk: prospect.unpacked,
             seconds: prospect.time().map(|time| time.as_secs_f64()),
+            untimed: prospect.work().untimed,
             gates: prospect.gates.iter().map(gate).collect(),
             licences: prospect.licences.iter().map(licence).collect(),
             by_person: prospect.by_person.iter().map(visit).collect(),
-            rungs: prospect.route.rungs.iter().map(route_rung).collect(),
+            rungs: prospect.route.rungs.iter().map(|rung| route_rung(rung, prospect)).collect(),
             leaving: leaving.map(|it| Leaving { tool: it.tool.clone(), version: it.version.clone() }).collect(),
             code: code.iter().map(Code::of).collect(),
         }
@@ -224,7 +229,7 @@ fn licence(asked: &Asked) -> Licence {
     Licence { licence: asked.licence.id.clone(), sha256: asked.licence.digest(), tools: asked.tools.clone() }
 }
 
-fn route_rung(rung: &Rung) -> RouteRung {
+fn route_rung(rung: &Rung, prospect: &Prospect) -> RouteRung {
     let file = |artifact: &kladder_choose::catalog::Artifact| RouteFile {
         file: artifact.file.to_string(),
         size: artifact.size,
@@ -245,6 +250,7 @@ fn route_rung(rung: &Rung) -> RouteRung {
         to_fetch: rung.to_fetch,
         todo: rung.todo.clone(),
         checks: rung.definition.says.checks.len(),
+        seconds_of_work: prospect.work_of(rung).time.as_secs_f64(),
         set_up: rung.would().into_iter().filter_map(run).collect(),
         lenders: rung.berth.iter().flat_map(|berth| berth.lenders().into_iter().cloned()).collect(),
         folder: path(rung.folder()),

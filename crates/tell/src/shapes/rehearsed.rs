@@ -1,6 +1,7 @@
 //! Rehearsals as first projects.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use kladder_choose::catalog;
 use kladder_choose::names::ToolName;
@@ -36,6 +37,8 @@ pub struct Rehearsal {
     pub tools: Vec<ToolName>,
     /// Those that the ladder does not have.
     pub missing: Vec<String>,
+    /// How long it took here; null where it never passed.
+    pub seconds: Option<f64>,
     /// What it asks, by name: the answer where nobody is asked.
     pub asks: BTreeMap<String, String>,
     /// What can be added, by name: what it adds.
@@ -44,12 +47,13 @@ pub struct Rehearsal {
 
 impl Rehearsal {
     /// The shape of a rehearsal.
-    pub fn of(of: &catalog::Rehearsal, missing: Vec<String>) -> Self {
+    pub fn of(of: &catalog::Rehearsal, missing: Vec<String>, took: Option<Duration>) -> Self {
         Self {
             rehearsal: of.rehearsal.clone(),
             summary: of.summary.clone(),
             tools: of.tools.clone(),
             missing,
+            seconds: took.map(|took| took.as_secs_f64()),
             asks: of.asks.iter().map(|(name, ask)| (name.clone(), ask.default.clone())).collect(),
             parts: of.parts.iter().map(|(name, part)| (name.clone(), part.summary.clone())).collect(),
         }
