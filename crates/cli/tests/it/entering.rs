@@ -283,3 +283,31 @@ fn what_indexes_and_archives_say_does_not_become_lines_of_a_definition() {
     assert!(drafted.contains("guessed from LICENSE?[evil]") && !drafted.contains("\n[evil]"), "{drafted}");
     assert!(drafted.contains("no program said a version"), "{drafted}");
 }
+
+#[test]
+fn a_feed_beside_an_index_says_until_when_series_are_looked_after() {
+    let scene = Scene::new(
+        &DEFINITION.replace("[\"index:wheels/plank\"]", "[\"index:wheels/plank\", \"index:news/plank.atom\"]"),
+    );
+    let setting = format!("news = {{ kind = \"feed\", address = \"{}\" }}\n", scene.index.url());
+    let settings = scene.sandbox.read("home/config/config.toml");
+    scene.sandbox.write("home/config/config.toml", &(settings + &setting));
+    scene.list("plank", &[scene.plank("1.0", "manylinux2014_x86_64")]);
+    scene.sandbox.write(
+        "index/plank.atom",
+        "<feed><entry><title>plank 1: end of life 2020-05-01</title></entry>\
+         <entry><title>plank 2.0</title><summary>2 is maintained until 2999-12-31.</summary></entry></feed>",
+    );
+    assert_data_eq!(
+        scene.run(&["look"]).passed().stdout,
+        str![[r#"
+  tool   newest here  published since
+  plank  none         1.0 (2026-03-04)
+Its maker looks after plank: 1 no longer, since 2020-05-01; 2 until 2999-12-31.
+To write one into its definition: kladder catalog enter plank 1.0
+
+"#]]
+    );
+    std::fs::remove_file(scene.sandbox.path("index/plank.atom")).unwrap();
+    assert!(scene.run(&["look"]).stdout.contains("has nothing called `plank.atom`"));
+}

@@ -8,7 +8,7 @@ use kladder_choose::catalog::{Definition, Exclusion, Machine, Need, Piece, Relea
 use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
 use kladder_core::desk::catalogs::CheckedCatalog;
-use kladder_core::desk::keeper::{Entered, EnteredFile, News};
+use kladder_core::desk::keeper::{Entered, EnteredFile, News, Support};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -238,8 +238,21 @@ pub struct CatalogNews {
     pub newest: Option<String>,
     /// Newer ones, newest first.
     pub published: Vec<CatalogVersion>,
+    /// Until when its maker looks after series, where a feed says so.
+    pub series: Vec<CatalogSeries>,
     /// Why nothing was found out; null where something was.
     pub failed: Option<String>,
+}
+
+/// Until when a series is looked after.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogSeries {
+    /// What its versions begin with.
+    pub series: String,
+    /// The last day, as `YYYY-MM-DD`.
+    pub until: String,
+    /// That day is over.
+    pub is_over: bool,
 }
 
 /// A version that is published.
@@ -265,18 +278,24 @@ impl CatalogLook {
 
 impl CatalogNews {
     /// What was found.
-    pub fn found(tool: String, newest: Option<String>, news: &[News]) -> Self {
+    pub fn found(tool: String, newest: Option<String>, news: &[News], supports: &[Support]) -> Self {
         let one = |one: &News| CatalogVersion {
             version: one.version.to_string(),
             date: one.date.clone(),
             preview: one.preview,
         };
-        Self { tool, newest, published: news.iter().map(one).collect(), failed: None }
+        let series = |one: &Support| CatalogSeries {
+            series: one.series.clone(),
+            until: one.until.clone(),
+            is_over: one.is_over,
+        };
+        let (published, series) = (news.iter().map(one).collect(), supports.iter().map(series).collect());
+        Self { tool, newest, published, series, failed: None }
     }
 
     /// Why nothing was.
     pub fn failed(tool: String, newest: Option<String>, why: String) -> Self {
-        Self { tool, newest, published: Vec::new(), failed: Some(why) }
+        Self { tool, newest, published: Vec::new(), series: Vec::new(), failed: Some(why) }
     }
 }
 

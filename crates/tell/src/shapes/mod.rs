@@ -15,7 +15,7 @@ mod rehearsed;
 
 pub use catalog::{
     About, AboutPiece, AboutRelease, CatalogCheck, CatalogDraft, CatalogEnter, CatalogFile, CatalogHere, CatalogLook,
-    CatalogNews, CatalogRemark, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
+    CatalogNews, CatalogRemark, CatalogSeries, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
 };
 pub use climb::{
     Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Verdict,

@@ -11,7 +11,7 @@ use kladder_core::bring::fetch::Network;
 use kladder_core::desk::catalogs::Folder;
 use kladder_core::desk::keeper::{Looked, News, OnFile, look};
 use kladder_tell::problem::{Code, Problem};
-use kladder_tell::shapes::{CatalogLook, CatalogNews};
+use kladder_tell::shapes::{CatalogLook, CatalogNews, CatalogSeries};
 use kladder_tell::text::{clean, count};
 
 use super::{kept, on_file};
@@ -51,9 +51,10 @@ pub(super) fn run(
                 failed += 1;
                 CatalogNews::failed(tool, newest, chain(&error))
             }
-            Looked::Found(found) => {
+            Looked::Found(found, supports) => {
                 let wanted = |news: &News| previews || !news.preview;
-                CatalogNews::found(tool, newest, &found.into_iter().filter(wanted).collect::<Vec<_>>())
+                let found: Vec<_> = found.into_iter().filter(wanted).collect();
+                CatalogNews::found(tool, newest, &found, &supports)
             }
         };
         news.push(told);
@@ -108,6 +109,14 @@ fn tell(looked: &CatalogLook, without: usize, out: &Out) -> Result<(), Problem> 
     let up_to_date = looked.tools.iter().filter(|news| news.failed.is_none() && news.published.is_empty()).count();
     if up_to_date > 0 {
         out.say(format!("{} with nothing newer.", count(up_to_date, "tool")))?;
+    }
+    for news in looked.tools.iter().filter(|news| !news.series.is_empty()) {
+        let one = |one: &CatalogSeries| match one.is_over {
+            true => styled(BAD, format!("{} no longer, since {}", clean(&one.series), one.until)),
+            false => format!("{} until {}", clean(&one.series), one.until),
+        };
+        let all: Vec<String> = news.series.iter().map(one).collect();
+        out.say(format!("Its maker looks after {}: {}.", styled(STRONG, &news.tool), all.join("; ")))?;
     }
     if without > 0 {
         out.say(styled(

@@ -16,7 +16,7 @@ use super::sign_in::SignIns;
 use super::yard::YardError;
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::index::{Around, IndexError, Indexes, Listed};
-use crate::settings::{Manners, OriginRules, Rate, Settings};
+use crate::settings::{IndexKind, Manners, OriginRules, Rate, Settings};
 
 /// Looking up an address and connecting to it takes no longer than this.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -119,6 +119,11 @@ impl Network {
     /// [`IndexError`].
     pub fn listed(&self, index: &str, project: &str) -> Result<Arc<Vec<Listed>>, IndexError> {
         self.indexes.listed(index, project, None, self)
+    }
+
+    /// What kind of index is called so; `None` where the settings name none.
+    pub fn kind_of_index(&self, index: &str) -> Option<IndexKind> {
+        self.indexes.kind(index)
     }
 
     /// A text that lies beside a listed file, under its name with an ending; `None` where there is none.

@@ -1,4 +1,5 @@
 //! A feed of releases: Atom (RFC 4287) or RSS 2.0. An entry whose title names a version is a release; what it encloses is its file.
+//! One that says in words until when a version is looked after is word of that, and no release.
 
 use jiff::fmt::rfc2822;
 use quick_xml::Reader;
@@ -19,6 +20,7 @@ pub(super) fn url(address: &str, project: &str) -> String {
 #[derive(Default)]
 struct Entry {
     title: String,
+    summary: String,
     date: String,
     link: Option<String>,
     file: Option<String>,
@@ -71,8 +73,40 @@ pub(super) fn list(document: &Document) -> Result<Vec<Listed>, String> {
     if !is_feed {
         return Err("it is neither Atom nor RSS".to_owned());
     }
-    let version = Regex::new(r"\d+(?:\.\d+)+[0-9A-Za-z.+-]*").map_err(|error| error.to_string())?;
-    Ok(found.into_iter().filter_map(|entry| entry.listed(&version, document)).collect())
+    let words = Words::new().map_err(|error| error.to_string())?;
+    Ok(found.into_iter().flat_map(|entry| entry.listed(&words, document)).collect())
+}
+
+/// What is looked for in what people wrote.
+struct Words {
+    version: Regex,
+    series: Regex,
+    until: Regex,
+}
+
+impl Words {
+    fn new() -> Result<Self, regex::Error> {
+        Ok(Self {
+            version: Regex::new(r"\d+(?:\.\d+)+[0-9A-Za-z.+-]*")?,
+            series: Regex::new(r"\d+(?:\.\d+)*")?,
+            until: Regex::new(
+                r"(?i)(?:end[- ]of[- ](?:life|support|maintenance)|\bEOL\b|(?:supported|maintained|looked after) until)\D{0,40}(\d{4}-\d{2}-\d{2})",
+            )?,
+        })
+    }
+
+    /// The versions in a text, and the days until which they are looked after: each sentence that tells such a day names the
+    /// version before it, or the title does.
+    fn supported(&self, title: &str, text: &str) -> Vec<(String, String)> {
+        let of_sentence = |sentence: &str| {
+            let said = self.until.captures(sentence)?;
+            let until = day(&said[1])?;
+            let before = &sentence[..said.get(0)?.start()];
+            let series = self.series.find_iter(before).last().or_else(|| self.series.find(title))?;
+            Some((series.as_str().to_owned(), until))
+        };
+        text.split([';', '\n', '<']).flat_map(|part| part.split(". ")).filter_map(of_sentence).collect()
+    }
 }
 
 fn name(tag: &BytesStart<'_>) -> String {
@@ -96,6 +130,7 @@ impl Entry {
     fn text(&mut self, within: &str, text: &str) {
         match within {
             "title" => self.title.push_str(text),
+            "summary" | "content" | "description" | "encoded" => self.summary.push_str(text),
             "updated" | "published" | "pubDate" | "date" if self.date.is_empty() => {
                 text.trim().clone_into(&mut self.date);
             }
@@ -104,8 +139,20 @@ impl Entry {
         }
     }
 
-    /// A release, where its title names a version.
-    fn listed(self, version: &Regex, document: &Document) -> Option<Listed> {
+    /// A release, where its title names a version; and what it says of versions that are looked after.
+    fn listed(self, words: &Words, document: &Document) -> Vec<Listed> {
+        let supported = |text: &str| words.supported(&self.title, text);
+        let (in_title, in_text) = (supported(&self.title), supported(&self.summary));
+        let is_release = in_title.is_empty();
+        let supported = in_title.into_iter().chain(in_text);
+        let mut listed: Vec<Listed> = supported
+            .map(|(series, until)| Listed { version: Some(series), until: Some(until), ..Listed::default() })
+            .collect();
+        listed.extend(is_release.then(|| self.release(&words.version, document)).flatten());
+        listed
+    }
+
+    fn release(self, version: &Regex, document: &Document) -> Option<Listed> {
         let version = version.find(&self.title)?.as_str().trim_end_matches('.').to_owned();
         let url = resolved(&document.url, self.file.as_deref().or(self.link.as_deref()).unwrap_or_default())?;
         let file = if self.file.is_some() { last_segment(&url) } else { version.clone() };
@@ -138,6 +185,22 @@ mod tests {
         let rss = listed(rss).unwrap();
         assert_eq!((rss[0].version.as_deref(), rss[0].date.as_deref()), (Some("1.5.0-rc.1"), Some("2026-03-04")));
         assert_eq!((rss[0].file.as_str(), rss[0].url.ends_with("?a=1&b=2")), ("skerroc-1.5.0.tar.gz", true));
+    }
+
+    #[test]
+    fn an_entry_may_say_until_when_a_series_is_looked_after() {
+        let feed = r#"<feed><entry><title>Series 1.4 is supported until 2027-06-30</title></entry>
+            <entry><title>Skerroc 1.5.0</title><summary>Faster. 1.2 reaches its end of life on 2026-01-31; 2 is maintained until
+            2030-02-30 or so</summary></entry>
+            <entry><title>Series 3</title><content type="html">&lt;p>EOL: 2031-12-01&lt;/p></content></entry></feed>"#;
+        let listed = listed(feed).unwrap();
+        let told = |one: &Listed| (one.version.clone().unwrap(), one.until.clone());
+        let told: Vec<_> = listed.iter().map(told).collect();
+        let told: Vec<_> = told.iter().map(|(version, until)| (version.as_str(), until.as_deref())).collect();
+        assert_eq!(
+            told,
+            [("1.4", Some("2027-06-30")), ("1.2", Some("2026-01-31")), ("1.5.0", None), ("3", Some("2031-12-01"))]
+        );
     }
 
     #[test]

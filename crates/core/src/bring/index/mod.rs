@@ -139,6 +139,8 @@ pub struct Listed {
     pub sum: Option<Sum>,
     /// The day it was published, as `YYYY-MM-DD`.
     pub date: Option<String>,
+    /// It is no file, but word of the day, as `YYYY-MM-DD`, until which `version` and what begins with it is looked after.
+    pub until: Option<String>,
     /// Its maker has taken it back.
     pub withdrawn: bool,
     /// What it cannot do without, by the names that its index has for that.

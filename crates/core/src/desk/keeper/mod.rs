@@ -9,7 +9,7 @@ mod names;
 
 pub use draft::{DraftError, Draftable, Drafted, Drafting, draft};
 pub use enter::{EnterError, Entered, EnteredFile, Entering, enter};
-pub use look::{Looked, News, look};
+pub use look::{Looked, News, Support, look};
 
 use std::path::PathBuf;
 
