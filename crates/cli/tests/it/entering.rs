@@ -173,10 +173,17 @@ fn what_cannot_be_entered_leaves_the_definition_as_it_was() {
 fn a_draft_says_what_was_seen_and_what_is_guessed() {
     let scene = Scene::new(DEFINITION);
     let licence = "Permission is hereby granted, free of charge, to any person … without restriction, …";
+    let desktop = "[Desktop Entry]\nType=Application\nName=Nail\u{7}ed\nExec=nail %F\nIcon=nail\nCategories=Development;Bad\"word;\n\
+                   MimeType=text/x-nail;\n";
     let entries = [
         Entry::program("nail-2.1/bin/nail", "#!/bin/sh\necho nail 2.1.0 of the harbour\n"),
         Entry::program("nail-2.1/bin/nail++", "#!/usr/bin/env python3\n"),
         Entry::file("nail-2.1/share/man/man1/nail.1", "x"),
+        Entry::file("nail-2.1/share/fonts/nail.ttf", "x"),
+        Entry::file("nail-2.1/share/icons/48/nail.png", "x"),
+        Entry::file("nail-2.1/share/icons/96/nail.png", "xx"),
+        Entry::file("nail-2.1/share/applications/nail.desktop", desktop),
+        Entry::file("nail-2.1/share/applications/other.desktop", "[Desktop Entry]\nName=Other\nExec=/usr/bin/other\n"),
         Entry::file("nail-2.1/COPYING", licence),
     ];
     let archive =
@@ -198,12 +205,20 @@ summary = ""   # to be written: one line on what it does
 spdx = "MIT"   # guessed from COPYING
 origins = ["http://dist.example"]
 needs = { python = "any" }   # guessed from the first lines of its scripts
+fonts = ["share/fonts"]
 unpack = { strip = 1 }   # one folder is around everything
 # share/man has manual pages: wired shells find them where they lie
 
 [commands]
 nail = "bin/nail"
 "nail++" = "bin/nail++"
+
+[[desktop]]   # as share/applications/nail.desktop has it
+name = "Nail ed"
+command = "nail"
+icon = "share/icons/96/nail.png"
+categories = ["Development"]
+opens = { "text/x-nail" = "" }
 
 [[checks]]
 name = "says its version"
@@ -310,4 +325,43 @@ To write one into its definition: kladder catalog enter plank 1.0
     );
     std::fs::remove_file(scene.sandbox.path("index/plank.atom")).unwrap();
     assert!(scene.run(&["look"]).stdout.contains("has nothing called `plank.atom`"));
+}
+
+#[test]
+fn pieces_are_entered_with_the_release_and_one_that_is_missing_is_told() {
+    let scene = Scene::new(DEFINITION);
+    let file = |name: &str, path: &str| {
+        let script = "#!/bin/sh\necho plank 1.1\n";
+        pack(Format::TarGz, &[Entry::program(path, script)], &scene.sandbox.path("index/files").join(name)).unwrap();
+    };
+    // The piece's file is listed first, and both are of the version that is looked for.
+    let names = ["plank-hull-1.1.tar.gz", "plank-1.1.tar.gz", "plank-keel-1.1.tar.gz"];
+    file(names[0], "bin/hull");
+    file(names[1], "bin/plank");
+    file(names[2], "bin/keel");
+    let links: String = names.iter().map(|name| format!("<a href=\"../files/{name}\">x</a>")).collect();
+    scene.sandbox.write("index/all/index.html", &links);
+    let setting = format!("[indexes]\npages = {{ kind = \"page\", address = \"{}\" }}\n", scene.index.url());
+    scene.sandbox.write("home/config/config.toml", &setting);
+    let [one, two, three] = ["11", "22", "33"].map(|digits| digits.repeat(32));
+    let release = format!(
+        "[[releases]]\nversion = \"1.0\"\nartifacts = [{{ file = \"plank-1.0.tar.gz\", size = 1, sha256 = \"{one}\" }}]\n\
+         [releases.pieces.hull]\nsummary = \"The hull\"\ncommands = {{ hull = \"bin/hull\" }}\n\
+         artifacts = [{{ file = \"plank-hull-1.0.tar.gz\", size = 1, sha256 = \"{two}\", unpack = {{ strip = 0 }} }}]\n\
+         [releases.pieces.sail]\nsummary = \"The sail\"\n\
+         artifacts = [{{ file = \"plank-sail-1.0.tar.gz\", size = 1, sha256 = \"{three}\" }}]\n"
+    );
+    let definition = DEFINITION.replace("index:wheels/plank", "index:pages/all") + &release;
+    scene.sandbox.write("catalog/tools/plank.toml", &definition);
+    let entered = scene.run(&["enter", "plank", "1.1"]).passed().stdout;
+    assert!(entered.contains("sail for any"), "{entered}");
+    let text = scene.sandbox.read("catalog/tools/plank.toml");
+    let block = text.split("[[releases]]").nth(1).unwrap();
+    assert!(block.contains("file = \"plank-1.1.tar.gz\""), "{block}");
+    let piece = block.split("[releases.pieces.hull]").nth(1).unwrap();
+    assert!(piece.contains("commands = { hull = \"bin/hull\" }") && piece.contains("plank-hull-1.1.tar.gz"), "{block}");
+    assert!(!block.contains("sail") && text.ends_with(&release), "{text}");
+    scene.sandbox.wish("plank = { version = \"1.1\", pieces = [\"hull\"] }");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert!(scene.sandbox.run(&["run", "--", "hull"]).passed().stdout.contains("plank 1.1"));
 }

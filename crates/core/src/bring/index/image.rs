@@ -7,7 +7,7 @@ use serde_json::json;
 use tar::Header;
 
 /// Bytes of a block of a tar.
-const BLOCK: u64 = 512;
+const BLOCK: usize = 512;
 
 /// A part of a file that is put together while it is fetched.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,7 +53,7 @@ impl Blobs {
         for (digits, part) in self.0 {
             tar.file(&format!("blobs/sha256/{digits}"), part);
         }
-        tar.plain(&[0; 2 * BLOCK as usize]);
+        tar.plain(&[0; 2 * BLOCK]);
         tar.parts
     }
 }
@@ -86,7 +86,7 @@ impl Tar {
             Part::Bytes(bytes) => self.plain(&bytes),
             at @ Part::At { .. } => self.parts.push(at),
         }
-        let padding = usize::try_from(size.wrapping_neg() % BLOCK).unwrap_or(0);
+        let padding = usize::try_from(size.wrapping_neg() % BLOCK as u64).unwrap_or(0);
         self.plain(&vec![0; padding]);
     }
 }

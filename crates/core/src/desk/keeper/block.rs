@@ -16,8 +16,23 @@ pub(super) struct FileBlock {
     pub(super) also: Vec<FileBlock>,
 }
 
+/// A piece as it is written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct PieceBlock {
+    pub(super) name: String,
+    /// What it says besides its files.
+    pub(super) more: Vec<String>,
+    pub(super) files: Vec<FileBlock>,
+}
+
 /// A release as it is written.
-pub(super) fn release(version: &str, date: Option<&str>, more: &[String], files: &[FileBlock]) -> String {
+pub(super) fn release(
+    version: &str,
+    date: Option<&str>,
+    more: &[String],
+    files: &[FileBlock],
+    pieces: &[PieceBlock],
+) -> String {
     let mut text = format!("[[releases]]\nversion = {}\n", quoted(version));
     if let Some(date) = date {
         let _ = writeln!(text, "date = {date}");
@@ -25,15 +40,29 @@ pub(super) fn release(version: &str, date: Option<&str>, more: &[String], files:
     for line in more {
         let _ = writeln!(text, "{line}");
     }
+    text.push_str(&artifacts("releases", files));
+    for PieceBlock { name, more, files } in pieces {
+        let table = format!("releases.pieces.{}", key(name));
+        let _ = writeln!(text, "[{table}]");
+        for line in more {
+            let _ = writeln!(text, "{line}");
+        }
+        text.push_str(&artifacts(&table, files));
+    }
+    text
+}
+
+fn artifacts(table: &str, files: &[FileBlock]) -> String {
+    let mut text = String::new();
     for file in files {
-        text.push_str("[[releases.artifacts]]\n");
+        let _ = writeln!(text, "[[{table}.artifacts]]");
         if file.scopes != ["any"] && !file.scopes.is_empty() {
             let scopes: Vec<String> = file.scopes.iter().map(|scope| quoted(scope)).collect();
             let _ = writeln!(text, "for = [{}]", scopes.join(", "));
         }
         text.push_str(&lines(file));
         for further in &file.also {
-            text.push_str("[[releases.artifacts.also]]\n");
+            let _ = writeln!(text, "[[{table}.artifacts.also]]");
             text.push_str(&lines(further));
         }
     }
@@ -55,7 +84,13 @@ fn grouped(number: u64) -> String {
     std::iter::once(front.to_owned()).filter(|front| !front.is_empty()).chain(parts).collect::<Vec<_>>().join("_")
 }
 
-fn quoted(text: &str) -> String {
+/// A name as a key, quoted where it must be.
+pub(super) fn key(name: &str) -> String {
+    let is_bare = name.chars().all(|c| c.is_ascii_alphanumeric() || "-_".contains(c));
+    if is_bare { name.to_owned() } else { quoted(name) }
+}
+
+pub(super) fn quoted(text: &str) -> String {
     toml::Value::String(text.to_owned()).to_string()
 }
 

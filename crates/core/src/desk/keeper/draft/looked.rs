@@ -9,6 +9,7 @@ use std::time::Duration;
 use kladder_choose::names::is_plain;
 use regex::Regex;
 
+use super::menu::Entry;
 use crate::base::event::Silent;
 use crate::base::files;
 use crate::host::confine::{Cell, Network, Reads};
@@ -75,6 +76,8 @@ pub(super) struct Looked {
     pub(super) interpreters: Vec<String>,
     pub(super) licence: Option<(&'static str, String)>,
     pub(super) version: Option<SaysVersion>,
+    pub(super) menu: Vec<Entry>,
+    pub(super) has_fonts: bool,
     pub(super) notes: Vec<String>,
 }
 
@@ -118,6 +121,8 @@ impl Looked {
         looked.interpreters.dedup();
         looked.licence = licence(folder);
         looked.version = programs.iter().take(ASKED).find_map(|program| asked(folder, program, host));
+        looked.menu = super::menu::entries(folder, programs);
+        looked.has_fonts = folder.join("share/fonts").is_dir();
         looked.notes = notes(folder);
         looked
     }
@@ -218,9 +223,7 @@ fn notes(folder: &Path) -> Vec<String> {
     let found = |path: &str| folder.join(path).exists();
     let said = [
         ("share/man", "manual pages: wired shells find them where they lie"),
-        ("share/applications", "entries for a menu: see `desktop`"),
         ("share/bash-completion", "completions: wired shells find them where they lie"),
-        ("share/fonts", "fonts: `fonts = [\"share/fonts\"]`"),
     ];
     said.iter().filter(|(path, _)| found(path)).map(|(path, what)| format!("{path} has {what}")).collect()
 }

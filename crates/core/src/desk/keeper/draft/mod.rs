@@ -2,6 +2,7 @@
 //! shut in, for their versions. What is guessed says so.
 
 mod looked;
+mod menu;
 mod written;
 
 use std::path::{Path, PathBuf};

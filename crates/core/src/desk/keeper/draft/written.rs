@@ -7,22 +7,20 @@ use kladder_choose::catalog::{Layout, Unpacking};
 use kladder_choose::names::{ToolName, is_plain};
 
 use super::looked::{Looked, SaysVersion};
+use super::menu;
 use super::{Drafted, Found};
-use crate::desk::keeper::block::{self, FileBlock};
+use crate::desk::keeper::block::{self, FileBlock, key, quoted};
 
 /// Commands that are written down; a package of more has them by the hundred, and few are typed.
 const COMMANDS: usize = 12;
-
-fn quoted(text: &str) -> String {
-    toml::Value::String(text.to_owned()).to_string()
-}
 
 pub(super) fn written(found: &Found, unpack: &Unpacking, programs: &[PathBuf], looked: &Looked) -> Drafted {
     let first = programs.first().and_then(|path| path.file_name()).and_then(|name| name.to_str()).unwrap_or("tool");
     let named = found.name.clone().unwrap_or_else(|| first.to_owned());
     let tool: ToolName = named.parse().or_else(|_| first.parse()).unwrap_or_else(|_| known_name());
     let version = found.version.clone().or_else(|| looked.version.as_ref().map(|says| says.said.clone()));
-    let parts = [head(&tool, found, looked), unpacking(unpack), notes(looked), commands(programs)];
+    let menu = menu::written(&looked.menu);
+    let parts = [head(&tool, found, looked), unpacking(unpack), notes(looked), commands(programs), menu];
     let mut text = parts.concat() + &check(looked, version.as_deref());
     match &version {
         Some(version) => text.push_str(&release(found, version)),
@@ -46,11 +44,27 @@ fn head(tool: &ToolName, found: &Found, looked: &Looked) -> String {
         let each: Vec<String> = needs.iter().map(|name| format!("{} = \"any\"", key(name))).collect();
         let _ = writeln!(text, "needs = {{ {} }}   # guessed from the first lines of its scripts", each.join(", "));
     }
-    if let Some(version) = &looked.said.c_library {
-        let _ =
-            writeln!(text, "gates = [{{ c-library = \"gnu >={version}\" }}]   # what its programs were linked with");
+    text.push_str(&gates(looked));
+    if looked.has_fonts {
+        text.push_str("fonts = [\"share/fonts\"]\n");
     }
     text
+}
+
+/// What its programs were linked with, and do not bring.
+fn gates(looked: &Looked) -> String {
+    let c_library = looked.said.c_library.iter().map(|version| format!("{{ c-library = \"gnu >={version}\" }}"));
+    let libraries = looked.said.libraries.iter().map(|library| format!("{{ library = {} }}", quoted(library)));
+    match c_library.chain(libraries).collect::<Vec<_>>().as_slice() {
+        [] => String::new(),
+        [one] => format!("gates = [{one}]   # what its programs were linked with\n"),
+        all => {
+            let lines: String = all.iter().map(|gate| format!("    {gate},\n")).collect();
+            format!(
+                "gates = [   # what its programs were linked with; a library may be a rung's own, by `needs`\n{lines}]\n"
+            )
+        }
+    }
 }
 
 fn unpacking(unpack: &Unpacking) -> String {
@@ -62,10 +76,7 @@ fn unpacking(unpack: &Unpacking) -> String {
 }
 
 fn notes(looked: &Looked) -> String {
-    let libraries = &looked.said.libraries;
-    let missing =
-        (!libraries.is_empty()).then(|| format!("libraries that it does not bring: {}", libraries.join(", ")));
-    missing.iter().chain(&looked.notes).map(|note| format!("# {note}\n")).collect()
+    looked.notes.iter().map(|note| format!("# {note}\n")).collect()
 }
 
 fn commands(programs: &[PathBuf]) -> String {
@@ -100,13 +111,7 @@ fn release(found: &Found, version: &str) -> String {
         more: Vec::new(),
         also: Vec::new(),
     };
-    ["\n", &block::release(version, found.date.as_deref(), &[], &[file])].concat()
-}
-
-/// A name as a key, quoted where it must be.
-fn key(name: &str) -> String {
-    let is_bare = name.chars().all(|c| c.is_ascii_alphanumeric() || "-_".contains(c));
-    if is_bare { name.to_owned() } else { quoted(name) }
+    ["\n", &block::release(version, found.date.as_deref(), &[], &[file], &[])].concat()
 }
 
 /// The name of the tool that is probably meant by an interpreter; none for what every system has.

@@ -1,14 +1,17 @@
 //! A release that a definition lacks: its files are found as those of the newest one there were, hashed, and written down.
 
+mod alike;
+
 use std::collections::BTreeMap;
 
-use kladder_choose::catalog::{CatalogError, Definition, Origin, Published};
+use kladder_choose::catalog::{CatalogError, Definition, Origin, Piece, Published};
 use kladder_choose::digest::Digest;
 use kladder_choose::document::Source as Text;
-use kladder_choose::version::{Scheme, Version};
+use kladder_choose::version::Version;
 use toml_edit::{DocumentMut, Item, Table};
 
-use super::block::{FileBlock, inserted, release};
+use self::alike::{even, expected, front_of, is_of, is_packaged_later, renamed};
+use super::block::{FileBlock, PieceBlock, inserted, release};
 use super::metadata::{Needed, in_wheel, needed};
 use super::names::{OF_ONE_INTERPRETER, fit, is_preview};
 use super::{OnFile, Source, sources, version_of};
@@ -151,7 +154,11 @@ pub fn enter(on_file: &OnFile, version: &Version, entering: Entering<'_>) -> Res
     let more = old.map(|old| kept(old, &["version", "date", "said", "artifacts", "pieces"])).unwrap_or_default();
     let is_series = |line: &String| line.starts_with("series");
     let more: Vec<String> = more.into_iter().filter(|line| !(is_preview(version) && is_series(line))).collect();
-    let block = release(version.as_str(), work.date.as_deref(), &more, &blocks);
+    let pieces = match (newest, old) {
+        (Some(newest), Some(old)) => work.pieces(&newest.pieces, old)?,
+        _ => Vec::new(),
+    };
+    let block = release(version.as_str(), work.date.as_deref(), &more, &blocks, &pieces);
     let new = inserted(text, &block, place(on_file, version));
     let source = Text::new(path, new.clone());
     Definition::parse(&source, definition.tool.as_str())
@@ -340,7 +347,7 @@ impl Work<'_> {
     }
 
     /// Files like those of another release.
-    fn like(&mut self, artifacts: &[Published], old: &Table) -> Result<Vec<FileBlock>, EnterError> {
+    fn like(&mut self, artifacts: &[Published], old: &dyn toml_edit::TableLike) -> Result<Vec<FileBlock>, EnterError> {
         let written = tables(old.get("artifacts"));
         let mut blocks = Vec::new();
         for (at, artifact) in artifacts.iter().enumerate() {
@@ -365,6 +372,24 @@ impl Work<'_> {
         Ok(blocks)
     }
 
+    /// The pieces of another release, with files of this one. A piece of which there is no file is left out.
+    fn pieces(&mut self, pieces: &BTreeMap<String, Piece>, old: &Table) -> Result<Vec<PieceBlock>, EnterError> {
+        let written = old.get("pieces").and_then(Item::as_table_like);
+        let mut blocks = Vec::new();
+        for (name, piece) in pieces {
+            let Some(table) = written.and_then(|all| all.get(name)).and_then(Item::as_table_like) else { continue };
+            let missing = self.entered.missing.len();
+            let files = self.like(&piece.artifacts, table)?;
+            for scope in &mut self.entered.missing[missing..] {
+                *scope = format!("{name} for {scope}");
+            }
+            if !files.is_empty() || piece.artifacts.is_empty() {
+                blocks.push(PieceBlock { name: name.clone(), more: kept(table, &["artifacts"]), files });
+            }
+        }
+        Ok(blocks)
+    }
+
     /// The file that stands where an old one did: of this version, or for what belongs to it the newest there is.
     fn counterpart(&mut self, old: &Published, scopes: &[String], own: bool) -> Result<Option<Listed>, EnterError> {
         let (version, scheme) = (self.version, self.definition.scheme);
@@ -382,7 +407,15 @@ impl Work<'_> {
                 let is_version = !own || is_of(scheme, file, version);
                 !file.withdrawn && is_version && fit(&file.file).is_some_and(|fit| is_wanted(&fit.scope))
             };
-            let best = self.list(&index, &project)?.iter().filter(fits).cloned().reduce(|best, file| {
+            // Of several files of one version the one that is called likewise, up to the version at least.
+            let front = front_of(old, self.definition).filter(|_| own).map(even);
+            let is_alike = |file: &&Listed| front.as_ref().is_none_or(|front| even(&file.file).starts_with(front));
+            let expected = expected(old, self.definition, version).filter(|_| own);
+            let list = self.list(&index, &project)?;
+            if let Some(file) = list.iter().filter(fits).find(|file| expected.as_ref() == Some(&file.file)) {
+                return Ok(Some(file.clone()));
+            }
+            let best = list.iter().filter(fits).filter(is_alike).cloned().reduce(|best, file| {
                 let rank = |file: &Listed| fit(&file.file).map_or(u32::MAX, |fit| fit.rank);
                 let newer = !own && is_packaged_later(&file, &best);
                 let same =
@@ -418,33 +451,4 @@ fn self_scoped(definition: &Definition, index: &str, project: &str) -> bool {
 
 fn own_lines(table: &dyn toml_edit::TableLike) -> Vec<String> {
     kept(table, &["for", "file", "size", "sha256", "unpacked", "also"])
-}
-
-fn is_of(scheme: Scheme, file: &Listed, version: &Version) -> bool {
-    match version_of(file) {
-        Some(told) => scheme.compare(&told, version).is_eq(),
-        // Where an index tells no versions, names have them.
-        None => file.version.is_none() && file.file.contains(version.as_str()),
-    }
-}
-
-/// Whether of two packages of one version the first was packaged later.
-fn is_packaged_later(one: &Listed, other: &Listed) -> bool {
-    let version = |file: &Listed| file.version.as_deref().and_then(|text| text.parse::<Version>().ok());
-    version(one).zip(version(other)).is_some_and(|(one, other)| Scheme::Packaged.compare(&one, &other).is_gt())
-}
-
-/// The file at a maker's whose name has the version in it.
-fn renamed(
-    origin: &Origin,
-    old: &Published,
-    definition: &Definition,
-    version: &Version,
-    platform: &str,
-) -> Option<Listed> {
-    let before =
-        definition.releases.iter().find(|release| release.artifacts.iter().any(|one| one.sha256 == old.sha256))?;
-    let file = old.file.as_str().replace(before.version.as_str(), version.as_str());
-    let path = kladder_choose::path::InnerPath::new(&file).ok()?;
-    Some(Listed::at(file, origin.of(version, &path, platform)))
 }
