@@ -60,6 +60,7 @@ Keeping catalogs:
 
 Options of every command:
   --ladder FILE    The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
+  --catalog WHERE  A catalog's folder or address, instead of those of ladder and settings; may be repeated
   --yard YARD      A folder or address to fetch from, instead of those in the settings; may be repeated
   --offline        Use only what is in the cache and in yards that are folders
   --wait SECONDS   How long to wait for another kladder that works on the same home; otherwise without an end
@@ -81,6 +82,9 @@ pub(crate) struct Global {
     /// The ladder to go by; otherwise the nearest ladder.toml upwards, else the workstation's own
     #[arg(long, global = true, hide = true, value_name = "FILE")]
     pub(crate) ladder: Option<PathBuf>,
+    /// A catalog to choose from, instead of those of the ladder and the settings; may be given several times
+    #[arg(long = "catalog", global = true, hide = true, value_name = "CATALOG")]
+    pub(crate) catalogs: Vec<PathBuf>,
     /// A folder or address to fetch artifacts from, instead of those in the settings; may be given several times
     #[arg(long = "yard", global = true, hide = true, value_name = "YARD")]
     pub(crate) yards: Vec<String>,
@@ -256,9 +260,6 @@ pub(crate) enum CatalogCommand {
     Look {
         /// Only these tools; otherwise all whose files an index lists
         tools: Vec<ToolName>,
-        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
-        #[arg(long, value_name = "FOLDER")]
-        catalog: Option<PathBuf>,
         /// Previews too
         #[arg(long)]
         previews: bool,
@@ -268,11 +269,8 @@ pub(crate) enum CatalogCommand {
         /// Files, addresses, or what an index calls them, as `index:NAME/PROJECT`
         #[arg(required = true, value_name = "FILE, ADDRESS or INDEX:NAME")]
         what: Vec<String>,
-        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
-        #[arg(long, value_name = "FOLDER")]
-        catalog: Option<PathBuf>,
         /// Show it, and write nothing
-        #[arg(long, conflicts_with = "catalog")]
+        #[arg(long)]
         print: bool,
     },
     /// Write releases into a tool's definition: find their files, hash them, keep everything else as it is
@@ -282,9 +280,6 @@ pub(crate) enum CatalogCommand {
         /// The versions, as the tool says them
         #[arg(required = true)]
         versions: Vec<Version>,
-        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
-        #[arg(long, value_name = "FOLDER")]
-        catalog: Option<PathBuf>,
         /// Take an index's word for digests that it lists, and fetch only what it lists none for
         #[arg(long)]
         as_listed: bool,
@@ -296,9 +291,6 @@ pub(crate) enum CatalogCommand {
     Try {
         /// Only these tools; otherwise all
         tools: Vec<ToolName>,
-        /// The catalog's folder; otherwise the first one of the ladder, or of the settings
-        #[arg(long, value_name = "FOLDER")]
-        catalog: Option<PathBuf>,
         /// Only the newest release of each
         #[arg(long)]
         newest: bool,
@@ -493,9 +485,6 @@ pub(crate) struct ClearOptions {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct StartOptions {
-    /// The catalog to choose from; otherwise the one in the settings
-    #[arg(long, value_name = "FOLDER")]
-    pub(crate) catalog: Option<PathBuf>,
     /// The preset to start from; asked for on a terminal
     #[arg(long, value_name = "PRESET")]
     pub(crate) preset: Option<String>,
@@ -503,7 +492,7 @@ pub(crate) struct StartOptions {
     #[arg(long, value_name = "FILE", requires = "preset")]
     pub(crate) answers: Option<PathBuf>,
     /// Take a colleague's ladder: a file, an http(s) address, or a version-control repository
-    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["preset", "answers", "catalog"])]
+    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["preset", "answers", "catalogs"])]
     pub(crate) from: Option<String>,
     /// Make it this workstation's own ladder, instead of one in the current folder
     #[arg(long)]

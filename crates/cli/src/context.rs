@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use etcetera::BaseStrategy;
+use kladder_choose::ladder::catalog_at;
 use kladder_choose::pins::{HostPin, Pins};
 use kladder_core::desk::{Desk, Freshness, Pinned, Surroundings};
 use kladder_core::host::survey::Host;
@@ -84,11 +85,13 @@ impl Context {
         if let Some(root) = &global.root {
             host = host.described(described_root(&folder.join(root))?);
         }
+        let catalogs = global.catalogs.iter().map(|named| catalog_at(&folder, named)).collect();
         let around = Surroundings {
             home,
             host,
             folder,
             ladder: global.ladder.clone(),
+            catalogs,
             yards: global.yards.clone(),
             offline: global.offline,
             wait: global.wait.map(Duration::from_secs),
@@ -102,7 +105,14 @@ impl Context {
         // Whoever works there has a home there too: nothing of the real one is touched.
         let person = home.config.with_file_name("person");
         let host = Host { person: Some(person.clone()), ..self.around.host.clone() };
-        let around = Surroundings { home, host, ladder: Some(ladder), yards: Vec::new(), ..self.around.clone() };
+        let around = Surroundings {
+            home,
+            host,
+            ladder: Some(ladder),
+            catalogs: Vec::new(),
+            yards: Vec::new(),
+            ..self.around.clone()
+        };
         let shell = self.person.shell.clone();
         let person = wire::Surroundings { home: person, shell, ..wire::Surroundings::default() };
         Self { around, person, since: None, root: None }

@@ -51,16 +51,20 @@ use crate::version::{Requirement, RequirementError, asks_for_newest};
 /// What the catalog is called that the program carries in itself.
 pub const STARTER: &str = "starter";
 
+/// What a catalog begins with that is an archive in a yard: its path there follows.
+pub const YARD: &str = "yard:";
+
 /// Where a catalog is that a file in `folder` names: a folder; [`STARTER`] and addresses as they are.
 pub fn catalog_at(folder: &Path, named: &Path) -> PathBuf {
     if named == Path::new(STARTER) || address_of(named).is_some() { named.to_path_buf() } else { folder.join(named) }
 }
 
-/// The address of a catalog that is not on this machine: an archive, or a repository with `#BRANCH-TAG-OR-COMMIT` behind it.
+/// The address of a catalog that is not on this machine: an archive, a folder of a server (with a slash at its end), a repository
+/// with `#BRANCH-TAG-OR-COMMIT` behind it, or an archive in a yard ([`YARD`]).
 pub fn address_of(catalog: &Path) -> Option<&str> {
     let text = catalog.to_str()?;
     let is_secure_copy = || text.split_once('@').is_some_and(|(user, rest)| !user.contains('/') && rest.contains(':'));
-    (text.contains("://") || is_secure_copy()).then_some(text)
+    (text.contains("://") || text.starts_with(YARD) || is_secure_copy()).then_some(text)
 }
 
 /// A ladder as read from its file.

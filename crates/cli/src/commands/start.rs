@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use kladder_choose::catalog::{Catalogs, Preset};
-use kladder_choose::ladder::{STARTER, catalog_at};
+use kladder_choose::ladder::STARTER;
 use kladder_choose::pins::OnHost;
 use kladder_core::base::files;
 use kladder_core::desk::start::{Answers, Question, compose, preset, questions};
@@ -50,7 +50,7 @@ fn ensure_free(path: &Path) -> Result<(), Problem> {
 }
 
 fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> Result<(), Problem> {
-    let folders = catalog_folders(context, options)?;
+    let folders = catalog_folders(context)?;
     let catalog = context.around.open_folders(&folders)?;
     let host = HostTools::of(&context.around.host);
     let (preset, answers) = match &options.preset {
@@ -70,7 +70,7 @@ fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> 
         None => return Err(nobody_to_ask(&catalog)?),
     };
     let is_starter = folders.first().is_some_and(|folder| folder == Path::new(STARTER));
-    let named = folders.first().filter(|_| options.catalog.is_some() || is_starter);
+    let named = folders.first().filter(|_| !context.around.catalogs.is_empty() || is_starter);
     let named = named.map(|folder| if is_starter { STARTER.to_owned() } else { relative(folder, path) });
     let text = compose(&catalog, &preset, &answers, &host, named.as_deref())?;
     if let Some(parent) = path.parent() {
@@ -80,10 +80,10 @@ fn guided(context: &Context, out: &Out, options: &StartOptions, path: &Path) -> 
     keep_identity(context, &answers)
 }
 
-fn catalog_folders(context: &Context, options: &StartOptions) -> Result<Vec<PathBuf>, Problem> {
-    let folders = match &options.catalog {
-        Some(catalog) => vec![catalog_at(&context.around.folder, catalog)],
-        None => context.around.home.settings()?.catalogs,
+fn catalog_folders(context: &Context) -> Result<Vec<PathBuf>, Problem> {
+    let folders = match context.around.catalogs.as_slice() {
+        [] => context.around.home.settings()?.catalogs,
+        named => named.to_vec(),
     };
     let folders = if folders.is_empty() { vec![PathBuf::from(STARTER)] } else { folders };
     let real =

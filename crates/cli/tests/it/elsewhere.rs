@@ -162,3 +162,45 @@ fn a_newcomer_starts_from_the_catalog_that_comes_along() {
     let _ = sandbox.finished(start.current_dir(sandbox.path("other")).output().unwrap()).passed();
     assert!(sandbox.read("other/ladder.toml").contains("catalog = \"starter\""));
 }
+
+#[test]
+fn a_catalog_may_come_out_of_a_yard_or_a_folder_that_a_server_shows() {
+    let sandbox = Sandbox::new();
+    std::fs::create_dir_all(sandbox.path("goods/catalogs")).unwrap();
+    pack(Format::TarZst, &catalog("1.0"), &sandbox.path("goods/catalogs/far.tar.zst")).unwrap();
+    let about = |arguments: &[&str]| sandbox.run(&[&["about", "plank", "--json"], arguments].concat());
+    let version = |arguments: &[&str]| about(arguments).passed().json()["summary"].to_string();
+    let far = "yard:catalogs/far.tar.zst";
+    let missing = about(&["--catalog", far, "--yard", "../elsewhere"]);
+    assert!(missing.code == 20 && missing.complaint().contains("no yard has the catalog"), "{}", missing.complaint());
+    // The first yard lacks it; the second is a server; what came once is kept.
+    let server = Yard::serve(&sandbox.path("goods"), ([127, 0, 0, 1], 0).into()).unwrap();
+    assert_eq!(version(&["--catalog", far, "--yard", "../elsewhere", "--yard", &server.url()]), "\"1.0\"");
+    pack(Format::TarZst, &catalog("2.0"), &sandbox.path("goods/catalogs/far.tar.zst")).unwrap();
+    assert_eq!(version(&["--catalog", far, "--offline"]), "\"1.0\"");
+    let _ = sandbox.run(&["catalog", "fetch", "--catalog", far, "--yard", "../goods"]).passed();
+    assert_eq!(version(&["--catalog", far, "--offline"]), "\"2.0\"");
+
+    // A server shows folders as pages; what leads out of them is not followed, and what is no plain name is not taken.
+    let page = |folder: &str, links: &[&str]| {
+        let links: String = links.iter().map(|link| format!("<a href=\"{link}\">x</a>")).collect();
+        sandbox.write(&format!("shown/{folder}index.html"), &format!("<html>{links}"));
+    };
+    sandbox.write("shown/catalog.toml", "[catalog]\nformat = 2\nname = \"shown\"\ntitle = \"Shown\"\n");
+    sandbox.write("shown/tools/plank.toml", &definition("3.0"));
+    page("", &["../", "?C=N;O=D", "catalog.toml", "tools/", "/etc/passwd", "gone.txt", "%2e%2e%2fout"]);
+    page("tools/", &["../", "./plank.toml", "http://elsewhere.example/evil.toml", "a%2Fb.toml"]);
+    let shown = Yard::serve(&sandbox.path("shown"), ([127, 0, 0, 1], 0).into()).unwrap();
+    let address = format!("{}/", shown.url());
+    assert_eq!(version(&["--catalog", &address]), "\"3.0\"");
+    // It goes before the ladder's own, and several count in their order.
+    assert_eq!(version(&["--catalog", far, "--catalog", &address, "--offline"]), "\"2.0\"");
+    let listed = sandbox.run(&["catalog", "--json", "--catalog", far, "--catalog", "starter"]).passed().json();
+    assert_eq!(listed["catalogs"].as_array().unwrap().len(), 2);
+    // What goes round is told, and does not go on for ever.
+    page("", &["catalog.toml", "tools/", "again/"]);
+    std::os::unix::fs::symlink(sandbox.path("shown"), sandbox.path("shown/again")).unwrap();
+    let round = sandbox.run(&["catalog", "fetch", "--catalog", &address]);
+    assert!(round.code == 20 && round.stderr.contains("deeper than 8"), "{}", round.complaint());
+    assert_eq!(version(&["--catalog", &address]), "\"3.0\"");
+}

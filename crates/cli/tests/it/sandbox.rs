@@ -157,6 +157,13 @@ impl Sandbox {
             text.replace(&platform, "PLATFORM").replace(&platform.replace('/', "-"), "PLATFORM")
         };
         let code = output.status.code().unwrap_or(-1);
+        let told = text(output.stderr.clone());
+        let said: Vec<&str> = told.lines().map(|line| line.trim_start_matches("  why    ").trim()).collect();
+        let again = said.iter().enumerate().find(|(at, line)| line.len() > 12 && said[..*at].contains(line));
+        assert!(
+            again.is_none() || said.iter().filter(|line| line.starts_with("kladder:")).count() > 1,
+            "said twice: {told}"
+        );
         Ran { code, stdout: text(output.stdout), stderr: text(output.stderr) }
     }
 

@@ -37,6 +37,8 @@ pub struct Surroundings {
     pub folder: PathBuf,
     /// The ladder that was named.
     pub ladder: Option<PathBuf>,
+    /// The catalogs that were named, which take the place of those of ladder and settings.
+    pub catalogs: Vec<PathBuf>,
     /// The yards that were named, which take the place of all others; folders start at the current one.
     pub yards: Vec<String>,
     /// Nothing but the cache and yards that are folders may be used.
@@ -121,7 +123,7 @@ impl Surroundings {
     /// [`DeskError`] where none is named, or one cannot be used.
     pub fn open_catalogs(&self) -> Result<Catalogs, DeskError> {
         let settings = self.home.settings()?;
-        match self.ladder_path() {
+        match self.ladder_path().filter(|_| self.catalogs.is_empty()) {
             Some(path) => self.catalogs_of(&settings, Some(&read_ladder(&path)?)),
             None => self.catalogs_of(&settings, None),
         }
@@ -133,18 +135,22 @@ impl Surroundings {
     /// [`DeskError`] where the ladder or the settings are wrong.
     pub fn catalog_folders(&self) -> Result<Vec<PathBuf>, DeskError> {
         let settings = self.home.settings()?;
-        let ladder = self.ladder_path().map(|path| read_ladder(&path)).transpose()?;
-        Ok(Self::folders_of(&settings, ladder.as_ref()))
+        let path = self.ladder_path().filter(|_| self.catalogs.is_empty());
+        let ladder = path.map(|path| read_ladder(&path)).transpose()?;
+        Ok(self.folders_of(&settings, ladder.as_ref()))
     }
 
-    fn folders_of(settings: &Settings, ladder: Option<&Ladder>) -> Vec<PathBuf> {
+    fn folders_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Vec<PathBuf> {
+        if !self.catalogs.is_empty() {
+            return self.catalogs.clone();
+        }
         let named = ladder.map(|ladder| ladder.catalogs.as_slice()).filter(|named| !named.is_empty());
         let folders = named.unwrap_or(&settings.catalogs);
         if folders.is_empty() { vec![PathBuf::from(STARTER)] } else { folders.to_vec() }
     }
 
     fn catalogs_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Result<Catalogs, DeskError> {
-        self.open_folders(&Self::folders_of(settings, ladder))
+        self.open_folders(&self.folders_of(settings, ladder))
     }
 
     /// A catalog on this machine; one from elsewhere is fetched where it never was.
@@ -173,14 +179,22 @@ impl Surroundings {
         Ok(Catalogs::new(here.iter().map(open).collect::<Result<_, _>>()?)?)
     }
 
-    fn yards_of(&self, settings: &Settings, catalogs: &Catalogs, network: &Network) -> Result<Yards, DeskError> {
+    /// The yards that the command names, else those of the settings.
+    ///
+    /// # Errors
+    /// [`DeskError`] where one is none, or the settings are wrong.
+    pub fn named_yards(&self) -> Result<Vec<YardAddress>, DeskError> {
         let named = |text: &String| {
             let address = YardAddress::new(text, &self.folder);
             address.map_err(|source| DeskError::Yard { text: text.clone(), source })
         };
         let named = self.yards.iter().map(named).collect::<Result<Vec<_>, _>>()?;
-        let lists = [named, settings.yards.clone(), catalogs.yards()];
-        let first = lists.into_iter().find(|list| !list.is_empty()).unwrap_or_default();
+        Ok(if named.is_empty() { self.home.settings()?.yards } else { named })
+    }
+
+    fn yards_of(&self, catalogs: &Catalogs, network: &Network) -> Result<Yards, DeskError> {
+        let named = self.named_yards()?;
+        let first = if named.is_empty() { catalogs.yards() } else { named };
         let usable = first.iter().filter(|address| !self.offline || address.is_folder());
         Ok(usable.map(|address| at(address, network)).collect())
     }
@@ -225,7 +239,7 @@ impl Surroundings {
         let catalogs = self.catalogs_of(&settings, Some(&ladder))?;
         let old = read_pins(&ladder.pins_path())?;
         let network = self.network(&settings)?;
-        let yards = self.yards_of(&settings, &catalogs, &network)?;
+        let yards = self.yards_of(&catalogs, &network)?;
         Ok(Desk {
             surroundings: self.clone(),
             here: self.host.machine(),

@@ -49,6 +49,7 @@ impl Desk {
         fs::write(at("catalog/tools/plank.toml"), format!("{head}{checks}\n{release}")).unwrap();
         fs::write(at("ladder.toml"), "[ladder]\ncatalog = \"catalog\"\n[rungs]\nplank = \"any\"\n").unwrap();
         let surroundings = Surroundings {
+            catalogs: Vec::new(),
             home: Home::within(&at("home")),
             host: Host::new("/usr/bin:/bin".into(), &at("tmp")),
             folder: folder.path().to_path_buf(),

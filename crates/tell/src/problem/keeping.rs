@@ -23,11 +23,11 @@ impl From<EnterError> for Problem {
                 }
             }
             EnterError::Index(index) => {
-                let problem = caused(Self::of(Code::NoYard, index), index);
+                let problem = Self::of(Code::NoYard, index);
                 at_index(index).into_iter().fold(problem, Self::next)
             }
             EnterError::Receive(UnknownError::Yard { source, .. }) => {
-                let problem = caused(Self::of(Code::NoYard, &error), &error);
+                let problem = Self::of(Code::NoYard, &error);
                 at_makers(source).into_iter().fold(problem, Self::next)
             }
             EnterError::Receive(UnknownError::Sum { .. }) => Self::of(Code::Integrity, &error)
@@ -42,12 +42,6 @@ impl From<EnterError> for Problem {
             EnterError::InOneLine { .. } => Self::of(Code::BadFile, &error),
         }
     }
-}
-
-/// All causes of an error, as reasons.
-fn caused(problem: Problem, error: &dyn std::error::Error) -> Problem {
-    std::iter::successors(error.source(), |error| error.source())
-        .fold(problem, |problem, cause| problem.why(cause.to_string()))
 }
 
 impl From<TakeError> for Problem {
@@ -87,7 +81,7 @@ impl From<&FetchedError> for Problem {
                 Self::of(Code::NoYard, error).next("`kladder catalog fetch` brings it, without `--offline`")
             }
             FetchedError::Receive { source, .. } => {
-                let problem = caused(Self::of(Code::NoYard, error), error);
+                let problem = Self::of(Code::NoYard, error);
                 let next = match source.as_ref() {
                     UnknownError::Yard { source, .. } => at_makers(source),
                     UnknownError::Sum { .. } | UnknownError::Here(_) => None,
@@ -101,8 +95,15 @@ impl From<&FetchedError> for Problem {
             FetchedError::Repository { why, .. } => Self::of(Code::NoYard, error)
                 .why(why.clone())
                 .next("see whether its address is right; what was fetched before stays"),
-            FetchedError::Unpack { .. } => caused(Self::of(Code::Integrity, error), error)
-                .next("tell those who keep the catalog; what was fetched before stays"),
+            FetchedError::NoYard(_) => Self::of(Code::NoYard, error).next(
+                "name one with `--yard`, or under `yards` in config.toml; those of a catalog are known once it is here",
+            ),
+            FetchedError::NotInYards { .. } | FetchedError::Folder { .. } => {
+                Self::of(Code::NoYard, error).next("see whether its address is right; what was fetched before stays")
+            }
+            FetchedError::Unpack { .. } => {
+                Self::of(Code::Integrity, error).next("tell those who keep the catalog; what was fetched before stays")
+            }
             FetchedError::NoCatalog(_) => Self::of(Code::BadFile, error)
                 .next("an archive or repository has catalog.toml at its top, or in its one folder"),
             FetchedError::File(error) => Self::file(error),
@@ -121,18 +122,19 @@ impl From<DraftError> for Problem {
     fn from(error: DraftError) -> Self {
         match &error {
             DraftError::Index(index) => {
-                let problem = caused(Self::of(Code::NoYard, index), index);
+                let problem = Self::of(Code::NoYard, index);
                 at_index(index).into_iter().fold(problem, Self::next)
             }
             DraftError::Receive(UnknownError::Here(error)) => fetch(error),
             DraftError::Receive(inner) => {
-                let problem = caused(Self::of(Code::NoYard, inner), inner);
+                let problem = Self::of(Code::NoYard, inner);
                 let next = if let UnknownError::Yard { source, .. } = inner { at_makers(source) } else { None };
                 next.into_iter().fold(problem, Self::next)
             }
             DraftError::NoFile { .. } => Self::of(Code::NoArtifact, &error),
-            DraftError::Unpack { .. } => caused(Self::of(Code::Integrity, &error), &error)
-                .next("see that it is an archive, a package or a program, and whole"),
+            DraftError::Unpack { .. } => {
+                Self::of(Code::Integrity, &error).next("see that it is an archive, a package or a program, and whole")
+            }
             DraftError::NothingRuns { top, .. } => Self::of(Code::Failed, &error)
                 .why(format!("at its top: {}", top.join(", ")))
                 .next("what is no program (fonts, libraries) wants a definition written by hand"),

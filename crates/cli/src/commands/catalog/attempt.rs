@@ -29,7 +29,6 @@ use crate::render::{Out, Progress};
 /// What is tried.
 pub(super) struct Trying<'t> {
     pub(super) tools: &'t [ToolName],
-    pub(super) catalog: Option<&'t Path>,
     /// Only the newest release of each.
     pub(super) newest: bool,
     /// How many at once.
@@ -37,7 +36,7 @@ pub(super) struct Trying<'t> {
 }
 
 pub(super) fn run(context: &Context, trying: &Trying<'_>, out: &Out) -> Result<ExitCode, Problem> {
-    let root = kept(context, trying.catalog)?;
+    let root = kept(context)?;
     let root = root.canonicalize().unwrap_or(root);
     let folder = Folder::open(&root, None)?;
     let names = if trying.tools.is_empty() { kladder_choose::catalog::Catalog::names(&folder) } else { trying.tools };

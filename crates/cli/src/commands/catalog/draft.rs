@@ -1,6 +1,5 @@
 //! `kladder catalog draft`
 
-use std::path::Path;
 use std::process::ExitCode;
 
 use kladder_core::base::files;
@@ -15,14 +14,8 @@ use crate::context::Context;
 use crate::render::text::{STRONG, TOLD, shown, styled};
 use crate::render::{Out, Progress};
 
-pub(super) fn run(
-    context: &Context,
-    what: &[String],
-    catalog: Option<&Path>,
-    print: bool,
-    out: &Out,
-) -> Result<ExitCode, Problem> {
-    let folder = if print { None } else { Some(kept(context, catalog)?) };
+pub(super) fn run(context: &Context, what: &[String], print: bool, out: &Out) -> Result<ExitCode, Problem> {
+    let folder = if print { None } else { Some(kept(context)?) };
     let network = context.around.network(&context.around.home.settings()?)?;
     let cache = Cache::new(&context.around.home.artifacts);
     for what in what {

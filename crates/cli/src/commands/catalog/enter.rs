@@ -32,11 +32,10 @@ pub(super) fn run(
     context: &Context,
     tool: &ToolName,
     versions: &[Version],
-    catalog: Option<&Path>,
     options: Options,
     out: &Out,
 ) -> Result<ExitCode, Problem> {
-    let folder = Folder::open(&kept(context, catalog)?, None)?;
+    let folder = Folder::open(&kept(context)?, None)?;
     let network = context.around.network(&context.around.home.settings()?)?;
     let cache = Cache::new(&context.around.home.artifacts);
     let progress = Progress::new(out)?;

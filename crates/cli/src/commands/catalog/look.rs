@@ -1,6 +1,5 @@
 //! `kladder catalog look`
 
-use std::path::Path;
 use std::process::ExitCode;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
@@ -24,14 +23,8 @@ const AT_ONCE: usize = 4;
 /// Versions that are told of one tool.
 const TOLD_OF: usize = 4;
 
-pub(super) fn run(
-    context: &Context,
-    tools: &[ToolName],
-    catalog: Option<&Path>,
-    previews: bool,
-    out: &Out,
-) -> Result<ExitCode, Problem> {
-    let folder = Folder::open(&kept(context, catalog)?, None)?;
+pub(super) fn run(context: &Context, tools: &[ToolName], previews: bool, out: &Out) -> Result<ExitCode, Problem> {
+    let folder = Folder::open(&kept(context)?, None)?;
     let network = context.around.network(&context.around.home.settings()?)?;
     let names = if tools.is_empty() { kladder_choose::catalog::Catalog::names(&folder) } else { tools };
     let all = names.iter().map(|tool| on_file(&folder, tool)).collect::<Result<Vec<_>, _>>()?;

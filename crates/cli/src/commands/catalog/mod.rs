@@ -25,31 +25,25 @@ use crate::render::Out;
 pub(super) fn run(context: &Context, command: Option<&CatalogCommand>, out: &Out) -> Result<ExitCode, Problem> {
     let Some(command) = command else { return list::run(context, out) };
     match command {
-        CatalogCommand::Draft { what, catalog, print } => draft::run(context, what, catalog.as_deref(), *print, out),
+        CatalogCommand::Draft { what, print } => draft::run(context, what, *print, out),
         CatalogCommand::Fetch => fetch::run(context, out),
         CatalogCommand::Check { folder, without_archives } => {
             check::run(context, folder.as_deref(), *without_archives, out)
         }
-        CatalogCommand::Look { tools, catalog, previews } => {
-            look::run(context, tools, catalog.as_deref(), *previews, out)
+        CatalogCommand::Look { tools, previews } => look::run(context, tools, *previews, out),
+        CatalogCommand::Try { tools, newest, at_once } => {
+            attempt::run(context, &attempt::Trying { tools, newest: *newest, at_once: *at_once }, out)
         }
-        CatalogCommand::Try { tools, catalog, newest, at_once } => {
-            let catalog = catalog.as_deref();
-            attempt::run(context, &attempt::Trying { tools, catalog, newest: *newest, at_once: *at_once }, out)
-        }
-        CatalogCommand::Enter { tool, versions, catalog, as_listed, dry_run } => {
+        CatalogCommand::Enter { tool, versions, as_listed, dry_run } => {
             let entering = enter::Options { as_listed: *as_listed, dry_run: *dry_run };
-            enter::run(context, tool, versions, catalog.as_deref(), entering, out)
+            enter::run(context, tool, versions, entering, out)
         }
     }
 }
 
-/// The folder of the catalog that is kept.
-fn kept(context: &Context, named: Option<&Path>) -> Result<PathBuf, Problem> {
-    match named {
-        Some(folder) => Ok(context.around.folder.join(folder)),
-        None => folders(context)?.into_iter().next().ok_or_else(nothing_kept),
-    }
+/// The folder of the catalog that is kept: the first one that is a folder here.
+fn kept(context: &Context) -> Result<PathBuf, Problem> {
+    folders(context)?.into_iter().next().ok_or_else(nothing_kept)
 }
 
 /// The catalogs that are folders; the one that comes with the program is kept elsewhere.
@@ -61,7 +55,7 @@ fn folders(context: &Context) -> Result<Vec<PathBuf>, Problem> {
 fn nothing_kept() -> Problem {
     Problem::new(Code::BadFile, "no catalog of your own is named")
         .why(format!("the catalog `{STARTER}` comes with the program, and is kept where that is made"))
-        .next("name a catalog's folder")
+        .next("name a catalog's folder with `--catalog`")
 }
 
 /// A definition as it is on file.

@@ -47,6 +47,14 @@ pub fn read_text(url: &str, network: &Network) -> Result<String, YardError> {
     String::from_utf8(document.bytes).map_err(|_| YardError::NoText)
 }
 
+/// Reads what lies at an address that a person named.
+///
+/// # Errors
+/// [`YardError`]; [`YardError::Text`] where there are more bytes than `most`.
+pub fn read_anywhere(url: &str, most: u64, network: &Network) -> Result<Document, YardError> {
+    read(url, Reading::of(most), network, Bounds::Anywhere)
+}
+
 /// Reads a document as a whole.
 pub(super) fn read(
     url: &str,

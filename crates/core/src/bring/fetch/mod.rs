@@ -21,7 +21,7 @@ mod unknown;
 mod yard;
 
 pub use cache::Cache;
-pub use document::{Document, Reading, read_text};
+pub use document::{Document, Reading, read_anywhere, read_text};
 pub use network::{Network, NetworkError};
 pub use origin::{makers, origin, unnamed_indexes};
 pub use person::downloaded;

@@ -26,7 +26,7 @@ use self::configured::Address;
 pub(in crate::bring) use self::image::Part;
 use crate::base::digest::Digest;
 use crate::base::files::FileError;
-use crate::bring::fetch::{Authorization, Document, Network, Reading, YardError};
+use crate::bring::fetch::{Authorization, Document, Network, Reading, YardError, resolved};
 use crate::host::survey::Environment;
 use crate::settings::{IndexKind, IndexSetting, authority_of};
 
@@ -306,6 +306,27 @@ impl Asking<'_> {
             source => IndexError::Asked { url: without_password(url), source: Box::new(source) },
         })
     }
+}
+
+/// The names that a page of a folder links to right below itself: those of folders end with a slash.
+pub fn links_below(document: &Document) -> Vec<String> {
+    let Ok(text) = text(document) else { return Vec::new() };
+    if !html::is_page(document.kind.as_deref(), text) {
+        return Vec::new();
+    }
+    let mut names: Vec<String> = html::links(text)
+        .into_iter()
+        .filter_map(|link| {
+            let url = resolved(&document.url, &link.href)?;
+            let rest = url.strip_prefix(document.url.as_str())?;
+            let name = percent_encoding::percent_decode_str(rest).decode_utf8().ok()?.into_owned();
+            let is_one = !rest.contains('?') && !name.is_empty() && !name.trim_end_matches('/').contains('/');
+            is_one.then_some(name)
+        })
+        .collect();
+    names.sort();
+    names.dedup();
+    names
 }
 
 /// The day of a moment, as `YYYY-MM-DD` (RFC 3339); it is written into files, so that it must be one.

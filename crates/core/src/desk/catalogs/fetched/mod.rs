@@ -1,4 +1,4 @@
-//! Catalogs from elsewhere: an archive at an address, or a repository. Each is fetched once and kept among what can be fetched
+//! Catalogs from elsewhere: an archive at an address or in a yard, a folder of a web server, or a repository. Each is fetched once and kept among what can be fetched
 //! again, and is what is used until it is fetched anew.
 //!
 //! ```text
@@ -6,16 +6,22 @@
 //!                                              source.json  from where, when
 //! ```
 
+mod folder;
+
+pub use folder::FolderError;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use kladder_choose::address::without_password;
+use kladder_choose::address::{YardAddress, without_password};
 use kladder_choose::catalog::{Artifact, Unpacking};
 use kladder_choose::digest::Digest;
+use kladder_choose::ladder::YARD;
 use kladder_choose::path::InnerPath;
 use serde::{Deserialize, Serialize};
 
+use crate::base::digest::of_file;
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
 use crate::base::record::{self, RecordError};
@@ -44,6 +50,25 @@ pub enum FetchedError {
         address: String,
         /// Why not.
         source: Box<UnknownError>,
+    },
+    /// It is in a yard, and no yard is named.
+    #[error("the catalog {0} is in a yard, and the settings name none")]
+    NoYard(String),
+    /// No yard has it.
+    #[error("no yard has the catalog {address}")]
+    NotInYards {
+        /// Its address.
+        address: String,
+        /// What the last yard that was asked said.
+        source: Box<YardFailed>,
+    },
+    /// The folder could not be brought.
+    #[error("the catalog at {address} could not be fetched")]
+    Folder {
+        /// Its address.
+        address: String,
+        /// Why not.
+        source: Box<FolderError>,
     },
     /// The repository could not be copied.
     #[error("the catalog at {address} could not be fetched")]
@@ -145,8 +170,15 @@ pub fn fetch(
     sweep(above);
     let work = tempfile::Builder::new().prefix(WORK).tempdir_in(above).on("make a folder in", above)?;
     let raw = work.path().join("raw");
-    let sha256 = if is_archive(address) {
+    let sha256 = if let Some(path) = address.strip_prefix(YARD) {
+        Some(of_yards(address, path, &raw, around, network, observer)?)
+    } else if is_archive(address) {
         Some(unpacked(address, &raw, around, network, observer)?)
+    } else if address.starts_with("http") && address.ends_with('/') {
+        let shown = without_password(address);
+        let failed = |source: FolderError| FetchedError::Folder { address: shown, source: Box::new(source) };
+        folder::bring(address, &raw, network, observer).map_err(failed)?;
+        None
     } else {
         let (repository, at) = address.split_once('#').map_or((address, None), |(front, at)| (front, Some(at)));
         let shown = without_password(address);
@@ -205,13 +237,76 @@ fn unpacked(
         |source: UnknownError| FetchedError::Receive { address: without_password(address), source: Box::new(source) };
     let cache = Cache::new(&around.home.artifacts);
     let (sha256, size) = receive_from(address, &name, &cache, network, observer).map_err(failed)?;
-    let file = InnerPath::new(&name).map_err(|_| FetchedError::NoCatalog(without_password(address)))?;
+    unpack(address, &cache.path(&sha256), &name, (sha256, size), into, observer)?;
+    Ok(sha256)
+}
+
+fn unpack(
+    address: &str,
+    path: &Path,
+    name: &str,
+    (sha256, size): (Digest, u64),
+    into: &Path,
+    observer: &dyn Observer,
+) -> Result<(), FetchedError> {
+    let file = InnerPath::new(name).map_err(|_| FetchedError::NoCatalog(without_password(address)))?;
     let unpack = Unpacking { layout: Some(kladder_choose::catalog::Layout::AsItIs), ..Unpacking::default() };
     let (unpacked, origins, by_person) = (Some(MOST_UNPACKED / 2), Vec::new(), None);
     let artifact = Artifact { file, size, sha256, unpacked, unpack, origins, by_person };
-    unpack_files(&[cache.path(&sha256)], &[artifact], into, observer)
-        .map_err(|source| FetchedError::Unpack { address: without_password(address), source: Box::new(source) })?;
-    Ok(sha256)
+    unpack_files(&[path.to_path_buf()], &[artifact], into, observer)
+        .map_err(|source| FetchedError::Unpack { address: without_password(address), source: Box::new(source) })
+}
+
+/// Why a yard did not give a catalog.
+#[derive(Debug, thiserror::Error)]
+pub enum YardFailed {
+    /// It is a server.
+    #[error(transparent)]
+    Server(UnknownError),
+    /// It is a folder.
+    #[error(transparent)]
+    Folder(FileError),
+}
+
+/// Unpacks an archive that the first yard has which has it: those of the command, else those of the settings.
+fn of_yards(
+    address: &str,
+    path: &str,
+    into: &Path,
+    around: &Surroundings,
+    network: &Network,
+    observer: &dyn Observer,
+) -> Result<Digest, FetchedError> {
+    let file = InnerPath::new(path).map_err(|_| FetchedError::NoCatalog(address.to_owned()))?;
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let cache = Cache::new(&around.home.artifacts);
+    let mut last = None;
+    for yard in around.named_yards().unwrap_or_default() {
+        let found = match &yard {
+            YardAddress::Folder(folder) => {
+                let path = folder.join(file.as_str());
+                let digest = of_file(&path).on("read", &path).map_err(YardFailed::Folder);
+                digest.map(|(sha256, size)| (path, sha256, size))
+            }
+            YardAddress::Server(url) => {
+                let url = format!("{}/{file}", url.trim_end_matches('/'));
+                let received = receive_from(&url, name, &cache, network, observer).map_err(YardFailed::Server);
+                received.map(|(sha256, size)| (cache.path(&sha256), sha256, size))
+            }
+        };
+        match found {
+            Ok((path, sha256, size)) => {
+                unpack(address, &path, name, (sha256, size), into, observer)?;
+                return Ok(sha256);
+            }
+            Err(error) => last = Some(error),
+        }
+    }
+    let address = address.to_owned();
+    Err(match last {
+        None => FetchedError::NoYard(address),
+        Some(source) => FetchedError::NotInYards { address, source: Box::new(source) },
+    })
 }
 
 /// The folder with the catalog: what was unpacked, or the one folder in it.
