@@ -45,6 +45,7 @@
 //!     host: Host::new("/usr/bin:/bin".into(), &at("tmp")),
 //!     folder: folder.path().to_path_buf(),
 //!     ladder: None,
+//!     catalogs: Vec::new(),
 //!     yards: vec![at("yard").display().to_string()],
 //!     offline: false,
 //!     wait: None,

@@ -160,10 +160,8 @@ impl Sandbox {
         let told = text(output.stderr.clone());
         let said: Vec<&str> = told.lines().map(|line| line.trim_start_matches("  why    ").trim()).collect();
         let again = said.iter().enumerate().find(|(at, line)| line.len() > 12 && said[..*at].contains(line));
-        assert!(
-            again.is_none() || said.iter().filter(|line| line.starts_with("kladder:")).count() > 1,
-            "said twice: {told}"
-        );
+        let may_repeat = ["cannot be met together", "rungs failed"].iter().any(|what| told.contains(what));
+        assert!(again.is_none() || may_repeat, "said twice: {told}");
         Ran { code, stdout: text(output.stdout), stderr: text(output.stderr) }
     }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use kladder_choose::catalog::{Catalog, Definition, Preset, Rehearsal, TextKind};
+use kladder_choose::catalog::{Card, Catalog, Definition, Head, Preset, Rehearsal, TextKind};
 use kladder_choose::names::ToolName;
 use kladder_choose::platform::Platform;
 use kladder_core::desk::catalogs::{Starter, check};
@@ -20,6 +20,18 @@ fn rehearsals(starter: &Starter) -> Vec<Rehearsal> {
     let one =
         |name: &String| Rehearsal::parse(&starter.text(TextKind::Rehearsal, name).unwrap().unwrap(), name).unwrap();
     names.iter().map(one).collect()
+}
+
+#[test]
+fn its_index_says_what_its_definitions_say() {
+    let starter = Starter::open().unwrap();
+    let heads = starter.heads().unwrap();
+    assert_eq!(heads.len(), starter.names().len());
+    for (name, head) in heads {
+        let (definition, digest) = starter.definition(name.as_str()).unwrap().unwrap();
+        assert_eq!(head, Head::of(&definition), "{name}");
+        assert_eq!(starter.card(name.as_str()).unwrap().unwrap(), Card::of(&definition, digest), "{name}");
+    }
 }
 
 #[test]

@@ -1,13 +1,16 @@
-//! The catalog of real tools that the program carries in itself.
+//! The catalog of real tools that the program carries in itself, with an index that was made when it was built.
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
 use include_dir::{Dir, include_dir};
-use kladder_choose::catalog::{About, Catalog, CatalogError, Definition, TextKind};
+use kladder_choose::catalog::{About, Card, Catalog, CatalogError, Definition, Head, TextKind};
 use kladder_choose::digest::Digest;
 use kladder_choose::document::Source;
 use kladder_choose::names::ToolName;
+
+/// Heads and cards, as `build.rs` writes them.
+static INDEX: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/starter.index"));
 
 static FILES: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../catalog");
 
@@ -16,6 +19,7 @@ pub struct Starter {
     about: About,
     names: Vec<ToolName>,
     tools: BTreeMap<ToolName, &'static str>,
+    index: BTreeMap<ToolName, (Head, Vec<u8>)>,
 }
 
 impl Starter {
@@ -34,7 +38,9 @@ impl Starter {
                 |error| CatalogError::Wrong { path: Path::new("tools").join(name), message: format!("{error}") };
             tools.insert(name.parse().map_err(wrong)?, text);
         }
-        Ok(Self { about, names: tools.keys().cloned().collect(), tools })
+        // Without it everything is read from the definitions.
+        let index = postcard::from_bytes(INDEX).unwrap_or_default();
+        Ok(Self { about, names: tools.keys().cloned().collect(), tools, index })
     }
 }
 
@@ -84,5 +90,21 @@ impl Catalog for Starter {
     fn text(&self, kind: TextKind, name: &str) -> Result<Option<Source>, CatalogError> {
         let (folder, ending) = place(kind);
         Ok(source(&format!("{folder}/{name}.{ending}")))
+    }
+
+    fn card(&self, tool: &str) -> Result<Option<Card>, CatalogError> {
+        match self.index.get(tool).and_then(|(_, card)| postcard::from_bytes(card).ok()) {
+            Some(card) => Ok(Some(card)),
+            None => Ok(self.definition(tool)?.map(|(definition, digest)| Card::of(&definition, digest))),
+        }
+    }
+
+    fn heads(&self) -> Result<Vec<(ToolName, Head)>, CatalogError> {
+        Ok(self.index.iter().map(|(name, (head, _))| (name.clone(), head.clone())).collect())
+    }
+
+    fn provided(&self) -> Vec<(ToolName, Vec<ToolName>)> {
+        let providing = self.index.iter().filter(|(_, (head, _))| !head.provides.is_empty());
+        providing.map(|(name, (head, _))| (name.clone(), head.provides.clone())).collect()
     }
 }
