@@ -104,9 +104,13 @@ fn tell(looked: &CatalogLook, without: usize, out: &Out) -> Result<(), Problem> 
         out.say(format!("{} with nothing newer.", count(up_to_date, "tool")))?;
     }
     for news in looked.tools.iter().filter(|news| !news.series.is_empty()) {
-        let one = |one: &CatalogSeries| match one.is_over {
-            true => styled(BAD, format!("{} no longer, since {}", clean(&one.series), one.until)),
-            false => format!("{} until {}", clean(&one.series), one.until),
+        let one = |CatalogSeries { series, until, is_over }: &CatalogSeries| {
+            let series = clean(series);
+            if *is_over {
+                styled(BAD, format!("{series} no longer, since {until}"))
+            } else {
+                format!("{series} until {until}")
+            }
         };
         let all: Vec<String> = news.series.iter().map(one).collect();
         out.say(format!("Its maker looks after {}: {}.", styled(STRONG, &news.tool), all.join("; ")))?;
