@@ -21,7 +21,7 @@ pub struct Rates {
     pub fetch: Pace,
     /// Unpacking from the cache, in bytes of the archives.
     pub unpack: Pace,
-    /// Seconds that work took, by what it was ([`work`]).
+    /// Seconds that work took, by what it was and whose.
     pub work: BTreeMap<String, f64>,
 }
 
