@@ -197,6 +197,18 @@ fn a_catalog_may_come_out_of_a_yard_or_a_folder_that_a_server_shows() {
     assert_eq!(version(&["--catalog", far, "--catalog", &address, "--offline"]), "\"2.0\"");
     let listed = sandbox.run(&["catalog", "--json", "--catalog", far, "--catalog", "starter"]).passed().json();
     assert_eq!(listed["catalogs"].as_array().unwrap().len(), 2);
+    let refused = |catalog: &str, told: &str| {
+        let ran = sandbox.run(&["search", "plank", "--catalog", catalog]);
+        assert!(ran.code != 0 && ran.stderr.contains(told), "{catalog}: {}", ran.complaint());
+    };
+    refused("yard:../../etc/passwd", "is no path in a yard");
+    refused("yard:", "is no path in a yard");
+    refused("../nowhere", "check `--catalog`");
+    sandbox.write("bare/catalog.toml", "name = \"bare\"\n");
+    refused("../bare", "begin it with `[catalog]`");
+    sandbox.write("desk/other.toml", "catalog = \"../catalog\"\n");
+    let ran = sandbox.run(&["pin", "--ladder", "other.toml"]);
+    assert!(ran.stderr.contains("write it in the table `[ladder]`"), "{}", ran.complaint());
     // What goes round is told, and does not go on for ever.
     page("", &["catalog.toml", "tools/", "again/"]);
     std::os::unix::fs::symlink(sandbox.path("shown"), sandbox.path("shown/again")).unwrap();

@@ -35,7 +35,12 @@ fn set_ups_fit_outs_and_rehearsals_are_timed_where_they_ran() {
     assert_eq!(after["untimed"], 0);
     let seconds = after["rungs"][0]["seconds_of_work"].as_f64().unwrap();
     assert!((1.2..30.0).contains(&seconds), "{seconds}");
-    // What cannot be read is nothing that is known.
+    // What cannot be read is nothing that is known; and what takes for ever adds up to no more than that.
+    sandbox.edit("catalog/tools/plank.toml", "takes = 50", "takes = 9_223_372_036_854_775_807");
+    sandbox.write("home/data/rates.json", "{\"work\": {\"fit-out plank: a book\": 1.8e19}}");
+    assert!(route()["rungs"][0]["seconds_of_work"].as_f64().unwrap() > 1e18);
+    let _ = sandbox.run(&["route"]).passed();
+    sandbox.edit("catalog/tools/plank.toml", "takes = 9_223_372_036_854_775_807", "takes = 50");
     sandbox.write("home/data/rates.json", "{\"work\": {\"set-up plank: settle\": -7}}");
     assert_eq!(route()["rungs"][0]["seconds_of_work"], 50.0);
 }

@@ -56,6 +56,12 @@ pub struct Work {
     pub untimed: usize,
 }
 
+impl Work {
+    fn and(self, other: Self) -> Self {
+        Self { time: self.time.saturating_add(other.time), untimed: self.untimed + other.untimed }
+    }
+}
+
 /// How fast something is, and how that is known.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Known {
@@ -91,30 +97,28 @@ pub struct Awaited {
 impl Prospect {
     /// How long fetching and unpacking will take, and what definitions do, as far as it was timed; `None` where nobody knows.
     pub fn time(&self) -> Option<Duration> {
-        Some(self.time_to_fetch(self.fetch)? + self.time_to_unpack(self.from_cache)? + self.work().time)
+        let (fetching, unpacking) = (self.time_to_fetch(self.fetch)?, self.time_to_unpack(self.from_cache)?);
+        Some(fetching.saturating_add(unpacking).saturating_add(self.work().time))
     }
 
     /// How long set-ups and fit-outs of the whole route take.
     pub fn work(&self) -> Work {
-        let all = self.route.rungs.iter().map(|rung| self.work_of(rung));
-        all.fold(Work::default(), |sum, one| Work { time: sum.time + one.time, untimed: sum.untimed + one.untimed })
+        self.route.rungs.iter().map(|rung| self.work_of(rung)).fold(Work::default(), Work::and)
     }
 
     /// How long the set-ups and fit-outs of a rung take that are left to do.
     pub fn work_of(&self, rung: &Rung) -> Work {
         let (key, says) = (&rung.key, &rung.definition.says);
-        let is_due = |task: TaskName| rung.todo.contains(&task);
         let set_ups = says.set_up.iter().filter(|_| rung.is_to_bring());
         let set_ups = set_ups.map(|trial| (Subject::SetUp { rung: key.clone(), name: trial.name() }, trial.takes));
-        let fit_outs = says.fit_outs.iter().filter(|_| is_due(TaskName::FitOut));
+        let fit_outs = says.fit_outs.iter().filter(|_| rung.todo.contains(&TaskName::FitOut));
         let fit_outs = fit_outs
             .map(|fit_out| (Subject::FitOut { rung: key.clone(), name: fit_out.name.clone() }, fit_out.run.takes));
-        set_ups.chain(fit_outs).fold(Work::default(), |sum, (subject, takes)| {
-            match self.rates.time_of(&subject).or(takes.map(Duration::from_secs)) {
-                Some(time) => Work { time: sum.time + time, ..sum },
-                None => Work { untimed: sum.untimed + 1, ..sum },
-            }
-        })
+        let one = |(subject, takes): (Subject, Option<u64>)| {
+            let known = self.rates.time_of(&subject).or(takes.map(Duration::from_secs));
+            Work { time: known.unwrap_or_default(), untimed: usize::from(known.is_none()) }
+        };
+        set_ups.chain(fit_outs).map(one).fold(Work::default(), Work::and)
     }
 
     /// How long so many bytes take to come, and to be unpacked meanwhile.

@@ -20,6 +20,10 @@ impl From<FileError> for Problem {
     }
 }
 
+/// Keys that people write at the top of a file, and the table that they belong in.
+const IN_TABLES: [(&str, &[&str]); 2] =
+    [("ladder", &["title", "catalog", "login-shell"]), ("catalog", &["name", "title", "format", "yards"])];
+
 impl Problem {
     /// A file that could not be read or written.
     #[must_use]
@@ -121,6 +125,12 @@ impl Problem {
             }
             DocumentError::UnknownKey { place, key, near, known } => {
                 let problem = Self::new(Code::BadFile, error.to_string()).at_place(place);
+                let table = IN_TABLES
+                    .iter()
+                    .find(|(table, keys)| known.iter().any(|known| known == table) && keys.contains(&key.as_str()));
+                if let Some((table, _)) = table {
+                    return problem.next(format!("write it in the table `[{table}]`"));
+                }
                 match near.first() {
                     Some(near) => problem.next(format!("did you mean `{near}`?")),
                     None if known.is_empty() => problem.next(format!("leave `{key}` out")),
@@ -134,9 +144,13 @@ impl Problem {
                     None => problem.why(format!("what can: {}", quoted(known).join(", "))),
                 }
             }
-            DocumentError::MissingKey { place, key } => Self::new(Code::BadFile, error.to_string())
-                .at_place(place)
-                .next(format!("write `{key} = …` in this table")),
+            DocumentError::MissingKey { place, key } => {
+                let problem = Self::new(Code::BadFile, error.to_string()).at_place(place);
+                match key.as_str() {
+                    "catalog" => problem.next("begin it with `[catalog]`, and `format` and `name` below"),
+                    _ => problem.next(format!("write `{key} = …` in this table")),
+                }
+            }
         }
     }
 
@@ -159,7 +173,7 @@ impl Problem {
         match error {
             CatalogError::Missing(_) => Self::of(Code::BadFile, error)
                 .why("a catalog is a folder with a catalog.toml in it")
-                .next("check `catalog` in the ladder"),
+                .next("check `--catalog`, or `catalog` in the ladder or config.toml"),
             CatalogError::Document(error) => Self::document(error),
             CatalogError::File(error) => Self::file(error),
             CatalogError::Newer { .. } => newer(error),

@@ -70,6 +70,9 @@ impl From<TakeError> for Problem {
     }
 }
 
+/// Lines that version control may say of one failure.
+const MOST_SAID: usize = 4;
+
 fn bytes_exactly(size: u64) -> String {
     format!("{size} bytes")
 }
@@ -92,9 +95,14 @@ impl From<&FetchedError> for Problem {
                     }),
                 )
             }
-            FetchedError::Repository { why, .. } => Self::of(Code::NoYard, error)
-                .why(why.clone())
+            FetchedError::Repository { why, .. } => why
+                .lines()
+                .map(str::trim)
+                .filter(|line| !line.is_empty())
+                .take(MOST_SAID)
+                .fold(Self::of(Code::NoYard, error), Self::why)
                 .next("see whether its address is right; what was fetched before stays"),
+            FetchedError::NoPath(_) => Self::of(Code::Usage, error).next("write `yard:FOLDER/CATALOG.tar.zst`"),
             FetchedError::NoYard(_) => Self::of(Code::NoYard, error).next(
                 "name one with `--yard`, or under `yards` in config.toml; those of a catalog are known once it is here",
             ),

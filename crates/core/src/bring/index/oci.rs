@@ -20,6 +20,8 @@ const MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
 const TITLE: &str = "org.opencontainers.image.title";
 /// More manifests than these are not looked at for one name: one for each platform.
 const MOST: usize = 32;
+/// No image has more layers, all of its platforms together.
+const MOST_LAYERS: usize = 4096;
 
 /// Either kind of answer.
 #[derive(Deserialize)]
@@ -91,7 +93,8 @@ type Read = (Manifest, Vec<u8>);
 
 /// The image as one file; `None` where not all of it is known, or has other digests than SHA-256.
 fn whole(registry: &str, top: &Read, inner: &[Read]) -> Option<Vec<Part>> {
-    if top.0.manifests.len() > inner.len() {
+    let layers: usize = inner.iter().chain([top]).map(|(manifest, _)| manifest.layers.len()).sum();
+    if top.0.manifests.len() > inner.len() || layers > MOST_LAYERS {
         return None;
     }
     let mut blobs = Blobs::default();

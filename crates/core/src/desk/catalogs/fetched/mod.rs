@@ -51,6 +51,9 @@ pub enum FetchedError {
         /// Why not.
         source: Box<UnknownError>,
     },
+    /// What is said to be in a yard is no path there.
+    #[error("`{0}` is no path in a yard")]
+    NoPath(String),
     /// It is in a yard, and no yard is named.
     #[error("the catalog {0} is in a yard, and the settings name none")]
     NoYard(String),
@@ -277,7 +280,8 @@ fn of_yards(
     network: &Network,
     observer: &dyn Observer,
 ) -> Result<Digest, FetchedError> {
-    let file = InnerPath::new(path).map_err(|_| FetchedError::NoCatalog(address.to_owned()))?;
+    let wrong = || FetchedError::NoPath(path.to_owned());
+    let file = InnerPath::new(path).ok().filter(|file| !file.as_str().is_empty()).ok_or_else(wrong)?;
     let name = path.rsplit('/').next().unwrap_or(path);
     let cache = Cache::new(&around.home.artifacts);
     let mut last = None;
