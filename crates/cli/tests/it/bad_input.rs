@@ -218,13 +218,13 @@ kladder: skerroc has no artifact for linux/riscv64
 fn a_missing_catalog_or_ladder_says_where_it_was_looked_for() {
     says(
         "[ladder]\ncatalog = \"elsewhere\"\n[rungs]\n",
-        str![[r"
+        str![[r#"
 exit 10
 kladder: there is no catalog in SANDBOX/desk/elsewhere
   why    a catalog is a folder with a catalog.toml in it
-  next   check `catalog` in the ladder
+  next   check `--catalog`, or `catalog` in the ladder or config.toml
 
-"]],
+"#]],
     );
     let sandbox = Sandbox::new();
     let ran = sandbox.run(&["climb", "--ladder", "other.toml"]);
