@@ -43,6 +43,7 @@ Every day:
   drop      Take a wish back, and pin
   run       Run one command with the ladder's tools
   vars      The ladder's variables, for a shell
+  services  The ladder's services: which run, where; start and stop them
   why       Why a rung is there, and who answers to a command
   newer     What has come out since the pins, and take it
   landings  The states there have been, and what changed
@@ -227,6 +228,8 @@ pub(crate) enum Command {
     },
     /// The variables with which the ladder's commands start, and PATH with the commands in front
     Vars(VarsOptions),
+    /// The services of the ladder, with state and ports; one of them: what it says and wrote
+    Services(ServicesOptions),
     /// Licences that were accepted: which text, when, for which tools
     Terms {
         /// Without one: list them
@@ -497,6 +500,18 @@ pub(crate) struct StartOptions {
     /// Make it this workstation's own ladder, instead of one in the current folder
     #[arg(long)]
     pub(crate) own: bool,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct ServicesOptions {
+    /// One of them, otherwise all
+    pub(crate) name: Option<String>,
+    /// Start it, after those that it stands on
+    #[arg(long)]
+    pub(crate) start: bool,
+    /// Stop it
+    #[arg(long, conflicts_with = "start")]
+    pub(crate) stop: bool,
 }
 
 #[derive(Debug, Subcommand)]

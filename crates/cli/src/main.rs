@@ -13,11 +13,15 @@ use std::sync::Arc;
 
 use clap::{CommandFactory, FromArgMatches};
 use kladder_core::host::enclosed;
+use kladder_core::serve::keeper;
 use rustix::fs::Mode;
 
 fn main() -> ExitCode {
     if let Some(code) = enclosed::answer(std::env::args_os()) {
         return code.into();
+    }
+    if let Some(folder) = keeper::asked(std::env::args_os()) {
+        return keep(&folder);
     }
     // A prompt asks this before each of its lines, and does not wait until a whole command line is built.
     let asks = std::env::args_os().skip(1).eq(["vars", "--badge"]);
@@ -45,6 +49,17 @@ fn main() -> ExitCode {
             problem.code.into()
         }
     }
+}
+
+/// Keeps a service until somebody wants it to end.
+fn keep(folder: &std::path::Path) -> ExitCode {
+    let ends = Arc::default();
+    for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGINT, signal_hook::consts::SIGHUP] {
+        // Where it cannot be heard, the service is ended by its file.
+        let _ = signal_hook::flag::register(signal, Arc::clone(&ends));
+    }
+    let kept = keeper::keep(folder, std::env::vars_os().collect(), &ends);
+    if kept { ExitCode::SUCCESS } else { ExitCode::FAILURE }
 }
 
 /// What the caller's shell may have set, and must not decide how files come out.

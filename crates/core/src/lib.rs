@@ -77,6 +77,7 @@ pub mod tasks;
 pub mod wire;
 
 pub mod prove;
+pub mod serve;
 
 pub mod climb;
 

@@ -67,6 +67,14 @@ pub fn address_of(catalog: &Path) -> Option<&str> {
     (text.contains("://") || text.starts_with(YARD) || is_secure_copy()).then_some(text)
 }
 
+/// What a person wants of a service.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ServiceWish {
+    /// The port where it listens.
+    pub port: Option<std::num::NonZeroU16>,
+}
+
 /// A ladder as read from its file.
 #[derive(Clone, Debug)]
 pub struct Ladder {
@@ -83,6 +91,8 @@ pub struct Ladder {
     pub catalogs: Vec<PathBuf>,
     /// What is wanted, in the order of the file.
     pub wishes: Vec<Wish>,
+    /// What the person wants of services otherwise than their tools say, by name.
+    pub services: BTreeMap<String, ServiceWish>,
     /// Which tool answers to a command, or sets a variable, that several bring.
     pub answers: BTreeMap<String, ToolName>,
     /// The command that the person wants to log in with; of the workstation's ladder only.
@@ -253,6 +263,8 @@ struct File {
     #[serde(default)]
     rehearsals: BTreeMap<Spanned<String>, Rehearsal>,
     #[serde(default)]
+    services: BTreeMap<Spanned<String>, ServiceWish>,
+    #[serde(default)]
     variables: BTreeMap<VariableName, Variable>,
     #[serde(default)]
     choices: BTreeMap<ToolName, BTreeMap<String, String>>,
@@ -384,6 +396,7 @@ impl Ladder {
             ssh_key: file.ssh_key,
             login_shell: file.ladder.login_shell,
             choices: file.choices,
+            services: file.services.into_iter().map(|(name, wish)| (name.into_inner(), wish)).collect(),
             variables: file.variables,
             rehearsals: file
                 .rehearsals

@@ -37,6 +37,10 @@ pub enum Hole {
     FolderOf(ToolName),
     /// `{TOOL.version}`: the version of another rung.
     VersionOf(ToolName),
+    /// `{port}`: where the rung's service listens.
+    Port,
+    /// `{TOOL.port}`: where another rung's service listens.
+    PortOf(ToolName),
 }
 
 impl Hole {
@@ -50,8 +54,9 @@ impl Hole {
         match what {
             "folder" => Some(Ok(Self::FolderOf(tool))),
             "version" => Some(Ok(Self::VersionOf(tool))),
+            "port" => Some(Ok(Self::PortOf(tool))),
             other => {
-                let near = near(other, ["folder", "version"]).into_iter().next()?;
+                let near = near(other, ["folder", "version", "port"]).into_iter().next()?;
                 let near = Some([tool.as_str(), ".", &near].concat());
                 Some(Err(TemplateError::Unknown { name: name.to_owned(), near }))
             }
@@ -73,12 +78,14 @@ impl Hole {
         match self {
             Self::FolderOf(tool) => [tool.as_str(), ".folder"].concat(),
             Self::VersionOf(tool) => [tool.as_str(), ".version"].concat(),
+            Self::PortOf(tool) => [tool.as_str(), ".port"].concat(),
             own => HOLES.iter().find(|(_, known)| known == own).map_or("", |(name, _)| name).to_owned(),
         }
     }
 }
 
-const HOLES: [(&str, Hole); 3] = [("folder", Hole::Folder), ("version", Hole::Version), ("place", Hole::Place)];
+const HOLES: [(&str, Hole); 4] =
+    [("folder", Hole::Folder), ("version", Hole::Version), ("place", Hole::Place), ("port", Hole::Port)];
 
 /// A text with holes: `{folder}/bin`. A brace that is meant as such is written twice where it would be taken for a hole.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -18,6 +18,7 @@ mod rehearse;
 mod route;
 mod run;
 mod search;
+mod services;
 mod settings;
 mod ssh_key;
 mod standing;
@@ -65,6 +66,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Clear(options)) => clear::run(&context, out, &options),
         Some(Command::Verify(options)) => verify::run(&context, out, &options),
         Some(Command::Rehearse(options)) => rehearse::run(&context, out, &options),
+        Some(Command::Services(options)) => services::run(&context, out, &options),
         Some(Command::Run { command }) => run::run(&context, out, &command),
         Some(Command::Wire(options)) => wire::run(&context, out, &options),
         Some(Command::Unwire { yes }) => wire::unwire(&context, out, yes),

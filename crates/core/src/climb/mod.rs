@@ -11,6 +11,7 @@ mod licences;
 mod pace;
 mod prospect;
 pub mod route;
+mod services;
 pub mod settings;
 mod supply;
 

@@ -13,9 +13,9 @@ pub(crate) use told::Told;
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{confine, facts, files, libraries, processes, spaces};
+pub(crate) use linux::{confine, facts, files, libraries, ports, processes, spaces};
 
 #[cfg(target_os = "macos")]
 mod macos;
 #[cfg(target_os = "macos")]
-pub(crate) use macos::{confine, facts, files, libraries, processes, spaces};
+pub(crate) use macos::{confine, facts, files, libraries, ports, processes, spaces};

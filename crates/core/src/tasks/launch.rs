@@ -78,6 +78,8 @@ pub struct Filling<'f> {
     pub place: &'f Path,
     /// All rungs, among them those that it names.
     pub rungs: &'f [Rung],
+    /// Where the service listens whose text it is; for all other texts that of the rung's first one.
+    pub port: Option<u16>,
 }
 
 /// A text of a definition with its holes filled. What names a rung that is not there stays as it is written.
@@ -95,7 +97,18 @@ pub fn filled_hole(hole: &Hole, with: &Filling<'_>) -> OsString {
         Hole::Place => with.place.into(),
         Hole::FolderOf(tool) => other(tool).map_or_else(|| written(hole), |other| other.files().into()),
         Hole::VersionOf(tool) => other(tool).map_or_else(|| written(hole), |other| other.version.as_str().into()),
+        Hole::Port => with.port.or_else(|| port_of(with.rung)).map_or_else(|| written(hole), text_of_port),
+        Hole::PortOf(tool) => other(tool).and_then(port_of).map_or_else(|| written(hole), text_of_port),
     }
+}
+
+/// Where the first service of a rung listens.
+fn port_of(rung: &Rung) -> Option<u16> {
+    rung.ports.first().map(|(_, port)| *port)
+}
+
+fn text_of_port(port: u16) -> OsString {
+    port.to_string().into()
 }
 
 /// The rung that one sees nearest: of those that it keeps to itself, then of those beside it, and of those around.
@@ -125,6 +138,9 @@ impl Task for Launch<'_> {
             for (name, value) in variables {
                 digest = digest.field("its variable", name.as_str()).field("value", value.as_written());
             }
+        }
+        for (service, port) in &self.rung.ports {
+            digest = digest.field("service", service).field("port", port.to_string());
         }
         for (shell, lines) in &self.rung.definition.says.lines {
             digest = digest.field("lines", shell.as_str()).field("text", lines.as_written());
@@ -243,7 +259,7 @@ impl Wiring {
         for rung in wired.iter().filter(|rung| rung.key.household.is_shared()) {
             let folder = rung.files();
             for (shell, lines) in &rung.definition.says.lines {
-                let with = Filling { rung, folder: &folder, place: &folder, rungs };
+                let with = Filling { rung, folder: &folder, place: &folder, rungs, port: None };
                 let text = filled(lines, &with).into_encoded_bytes();
                 let all = wiring.lines.entry(*shell).or_default();
                 all.extend(["# ", rung.key.tool.as_str(), "\n"].concat().into_bytes());
@@ -337,7 +353,7 @@ impl Wiring {
         let keeps = self.tables.get(&inside);
         let household = if keeps.is_some() { &inside } else { &rung.key.household };
         let folder = rung.files();
-        let with = Filling { rung, folder: &folder, place: &folder, rungs };
+        let with = Filling { rung, folder: &folder, place: &folder, rungs, port: None };
         let entry = |(name, command): (&CommandName, &Command)| {
             let (program, mut arguments) = started(command, name, &with, DEEPEST)?;
             arguments.extend(command.arguments.iter().map(|text| filled(text, &with)));
@@ -413,7 +429,7 @@ fn started(
     if depth == 0 {
         return Err(missing());
     }
-    let its = Filling { rung: runner, folder: &folder, place: &folder, rungs: with.rungs };
+    let its = Filling { rung: runner, folder: &folder, place: &folder, rungs: with.rungs, port: None };
     let (program, mut arguments) = started(own, by, &its, depth - 1).map_err(|_| missing())?;
     arguments.extend(own.arguments.iter().map(|text| filled(text, &its)));
     arguments.push(file.into());
@@ -428,7 +444,7 @@ fn is_on_host(rung: &Rung, command: &CommandName) -> bool {
 /// A variable of a rung, as tables have it.
 fn variable(name: &VariableName, value: &Variable, rung: &Rung, rungs: &[Rung]) -> (OsString, OsString) {
     let folder = rung.files();
-    let with = Filling { rung, folder: &folder, place: &folder, rungs };
+    let with = Filling { rung, folder: &folder, place: &folder, rungs, port: None };
     (signed(how(value.how), OsStr::new(name.as_str())), filled(&value.value, &with))
 }
 
@@ -461,7 +477,8 @@ fn of_ladder(name: &VariableName, value: &Variable, ladder: &Ladder, rungs: &[Ru
         Hole::VersionOf(tool) => {
             shared(tool).map_or_else(|| hole.as_written().into(), |rung| rung.version.as_str().into())
         }
-        Hole::Version => hole.as_written().into(),
+        Hole::PortOf(tool) => shared(tool).and_then(port_of).map_or_else(|| hole.as_written().into(), text_of_port),
+        Hole::Version | Hole::Port => hole.as_written().into(),
     });
     (signed(how(value.how), OsStr::new(name.as_str())), text)
 }

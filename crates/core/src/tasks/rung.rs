@@ -78,6 +78,8 @@ pub struct Rung {
     pub pieces: Vec<(String, Vec<Because>)>,
     /// The files for its first start, by their paths below its folder.
     pub first_start: BTreeMap<InnerPath, String>,
+    /// Where its services listen, by their names.
+    pub ports: Vec<(String, u16)>,
     /// Where it is remembered what was made of it for this ladder.
     pub fitted: PathBuf,
     /// What is left to do, in order.

@@ -251,6 +251,17 @@ fn route(error: &RouteError) -> Problem {
                 WrongChoice::Refused { .. } => problem.next(format!("change it under [choices.{tool}] in the ladder")),
             }
         }
+        RouteError::ServiceTwice { .. } => {
+            Problem::of(Code::NoSolution, error).next("leave one of them out, or tell those who keep the catalog")
+        }
+        RouteError::NoSuchService { there, .. } => {
+            let problem = Problem::of(Code::BadFile, error).why("it stands under `[services]`");
+            if there.is_empty() {
+                problem
+            } else {
+                problem.next(format!("services that there are: {}", there.join(", ")))
+            }
+        }
         RouteError::ChoiceOfNone { tool } => {
             Problem::of(Code::BadFile, error).next(format!("put {tool} on the ladder, or take [choices.{tool}] out"))
         }
@@ -442,7 +453,7 @@ fn launch(error: &LaunchError) -> Problem {
     }
 }
 
-fn verify(error: &VerifyError) -> Problem {
+pub(super) fn verify(error: &VerifyError) -> Problem {
     match error {
         VerifyError::File(error) => Problem::file(error),
         VerifyError::Cancelled(_) => Problem::interrupted(),

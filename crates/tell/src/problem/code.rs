@@ -39,6 +39,8 @@ pub enum Code {
     RestartNeeded = 34,
     /// The user did not want to go on.
     Declined = 35,
+    /// A service does not come up, or does not stay up.
+    ServiceFailed = 36,
     /// Not permitted.
     NoPermission = 40,
     /// The disk is full.
@@ -57,7 +59,7 @@ pub enum Code {
 
 impl Code {
     /// All codes.
-    pub const ALL: [Self; 24] = [
+    pub const ALL: [Self; 25] = [
         Self::Failed,
         Self::Usage,
         Self::BadFile,
@@ -75,6 +77,7 @@ impl Code {
         Self::LicenceMissing,
         Self::RestartNeeded,
         Self::Declined,
+        Self::ServiceFailed,
         Self::NoPermission,
         Self::DiskFull,
         Self::Busy,
@@ -104,6 +107,7 @@ impl Code {
             Self::LicenceMissing => "a licence was not accepted",
             Self::RestartNeeded => "a restart or a new session is needed before the climb can go on",
             Self::Declined => "the person did not want to go on",
+            Self::ServiceFailed => "a service does not come up, or does not stay up",
             Self::NoPermission => "not permitted",
             Self::DiskFull => "the disk is full",
             Self::Busy => "another kladder works on the same home",

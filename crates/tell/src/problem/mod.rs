@@ -5,6 +5,7 @@ mod code;
 mod explain;
 mod files;
 mod keeping;
+mod services;
 mod wishes;
 
 pub use code::Code;

@@ -12,6 +12,7 @@ mod pins;
 mod problem;
 mod reach;
 mod rehearsed;
+mod services;
 
 pub use catalog::{
     About, AboutPiece, AboutRelease, CatalogCheck, CatalogDraft, CatalogEnter, CatalogFile, CatalogHere, CatalogLook,
@@ -30,6 +31,7 @@ pub use pins::{Answer, New, Newer, NewerRung, PassedOver, Pin, Pinned, Why};
 pub use problem::{Place, Problem};
 pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
 pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
+pub use services::{PortHolder, Service, Services};
 
 use std::path::Path;
 
@@ -61,6 +63,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Route::FORMAT, schema_for!(Route)),
         (Search::FORMAT, schema_for!(Search)),
         (Served::FORMAT, schema_for!(Served)),
+        (Services::FORMAT, schema_for!(Services)),
         (Catalogs::FORMAT, schema_for!(Catalogs)),
         (CatalogCheck::FORMAT, schema_for!(CatalogCheck)),
         (CatalogDraft::FORMAT, schema_for!(CatalogDraft)),

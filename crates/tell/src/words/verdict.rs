@@ -20,6 +20,7 @@ pub fn claim(subject: &Subject) -> String {
         Subject::Answer { command, .. } => format!("`{command}` answers from the shelf"),
         Subject::Start { command, .. } => format!("`{command}` can be started"),
         Subject::Check { name, .. } | Subject::SetUp { name, .. } | Subject::FitOut { name, .. } => name.clone(),
+        Subject::Service { service, .. } => format!("the service {service}"),
         Subject::Rehearsal { step: Some(step), .. } => step.clone(),
         Subject::Rehearsal { step: None, .. } => "its tools are there".into(),
         Subject::Commands => "its commands are what was put there, and nothing else".into(),

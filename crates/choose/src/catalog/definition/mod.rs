@@ -8,6 +8,7 @@ mod host;
 mod origin;
 mod published;
 mod says;
+mod service;
 
 pub use also::{Also, Here, When};
 pub use command::{Command, CommandName, How, Variable, VariableName, Whose};
@@ -17,6 +18,7 @@ pub use host::{HostProbe, Spot};
 pub use origin::{Origin, Visit};
 pub use published::{AbsoluteLinks, Layout, Published, Unpacking};
 pub use says::{Anew, Lends, LinesFor, Says};
+pub use service::{FREE, Port, Service};
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;

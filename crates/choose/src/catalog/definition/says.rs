@@ -6,7 +6,7 @@ use serde::{Deserialize, Deserializer};
 
 use super::command::{Command, CommandName, Variable, VariableName};
 use super::published::{Unpacking, patterns};
-use super::{FitOut, Origin};
+use super::{FitOut, Origin, Service};
 use crate::catalog::need::{Exclusion, Need};
 use crate::catalog::{Ask, DesktopEntry, Gate, Provides, Trial};
 use crate::names::{ToolName, is_plain};
@@ -48,6 +48,8 @@ pub struct Says {
     pub checks: Vec<Trial>,
     /// What is made once for each ladder, after it stands.
     pub fit_outs: Vec<FitOut>,
+    /// Programs of it that run while one works.
+    pub services: Vec<Service>,
     /// Files that are laid into its corners before its first start, where there are none of these names.
     pub first_start: BTreeMap<InnerPath, String>,
     /// What the person may choose about those.
@@ -105,6 +107,8 @@ macro_rules! table {
             #[serde(default)]
             fit_outs: Vec<crate::catalog::FitOut>,
             #[serde(default)]
+            services: Vec<crate::catalog::Service>,
+            #[serde(default)]
             first_start: std::collections::BTreeMap<crate::path::InnerPath, String>,
             #[serde(default)]
             choices: std::collections::BTreeMap<String, crate::catalog::Ask>,
@@ -138,6 +142,7 @@ macro_rules! table {
                     fonts: take(&mut self.fonts),
                     checks: take(&mut self.checks),
                     fit_outs: take(&mut self.fit_outs),
+                    services: take(&mut self.services),
                     first_start: take(&mut self.first_start),
                     choices: take(&mut self.choices),
                     origins: take(&mut self.origins),
@@ -176,6 +181,7 @@ impl Says {
         self.fonts.extend_from_slice(&part.fonts);
         self.checks.extend_from_slice(&part.checks);
         self.fit_outs.extend_from_slice(&part.fit_outs);
+        self.services.extend_from_slice(&part.services);
         named(&mut self.first_start, &part.first_start);
         named(&mut self.choices, &part.choices);
         self.origins.extend_from_slice(&part.origins);
@@ -200,6 +206,7 @@ impl Says {
         if self.checks.iter().chain(&self.set_up).chain(fit_outs).any(|trial| trial.run.is_empty()) {
             return Err("a check, set-up or fit-out has nothing to run: `run` is an empty list".to_owned());
         }
+        self.services.iter().try_for_each(Service::check)?;
         if let Some((name, ask)) = self.choices.iter().find(|(_, ask)| !ask.allows(&ask.default)) {
             return Err(format!("`{}`, which the choice `{name}` is by default, breaks its own rule", ask.default));
         }
@@ -225,6 +232,7 @@ impl Says {
             && self.fonts.is_empty()
             && self.checks.is_empty()
             && self.fit_outs.is_empty()
+            && self.services.is_empty()
             && self.first_start.is_empty()
             && self.choices.is_empty()
     }

@@ -52,6 +52,13 @@ pub enum Subject {
         /// What is there afterwards.
         name: String,
     },
+    /// A service of one rung.
+    Service {
+        /// Whose service.
+        rung: RungKey,
+        /// Its name.
+        service: String,
+    },
     /// A step of a rehearsal.
     Rehearsal {
         /// By its name in the catalog.
@@ -85,7 +92,8 @@ impl Subject {
             | Self::Start { rung, .. }
             | Self::Check { rung, .. }
             | Self::SetUp { rung, .. }
-            | Self::FitOut { rung, .. } => Some(rung),
+            | Self::FitOut { rung, .. }
+            | Self::Service { rung, .. } => Some(rung),
             Self::Rehearsal { .. } | Self::Commands => None,
         }
     }

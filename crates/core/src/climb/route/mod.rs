@@ -6,6 +6,7 @@
 
 mod found;
 mod on_host;
+mod ports;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
@@ -71,6 +72,24 @@ pub enum RouteError {
     ChoiceOfNone {
         /// The tool.
         tool: ToolName,
+    },
+    /// Two rungs have a service of one name.
+    #[error("{one} and {other} both have a service `{service}`")]
+    ServiceTwice {
+        /// Its name.
+        service: String,
+        /// One tool.
+        one: ToolName,
+        /// The other.
+        other: ToolName,
+    },
+    /// The ladder wants something of a service that no rung has.
+    #[error("no rung of the ladder has a service `{service}`")]
+    NoSuchService {
+        /// Its name.
+        service: String,
+        /// Those that there are.
+        there: Vec<String>,
     },
     /// Something that a pinned rung needs is not pinned.
     #[error("{tool} needs {need}, and nothing that is pinned meets that")]
@@ -142,6 +161,8 @@ pub fn plan(ground: &Ground<'_>) -> Result<Route, RouteError> {
     let asked = Asked::of(ground.ladder, &needs);
     let rungs = order.iter().map(|key| rung(ground, &found[*key], &found, &needs, &asked));
     let mut rungs: Vec<Rung> = rungs.collect::<Result<_, _>>()?;
+    check_services(ground, &rungs)?;
+    ports::assign(&mut rungs, ground.folder, ground.ladder);
     finish(ground, &mut rungs);
     let keys: BTreeSet<&RungKey> = rungs.iter().map(|rung| &rung.key).collect();
     let stays = |landed: &&LandedRung| keys.contains(&landed.key);
@@ -175,6 +196,7 @@ fn rung(
         definition: Rc::clone(&found.definition),
         first_start: first_start(ground, found)?,
         fitted: ground.folder.join("fitted").join(key.folder_name()).with_added_extension("json"),
+        ports: Vec::new(),
         todo: Vec::new(),
         to_fetch: false,
         key,
@@ -196,6 +218,26 @@ fn check_choices(ground: &Ground<'_>, all: &All<'_>) -> Result<(), RouteError> {
     let is_rung = |tool: &ToolName| all.keys().any(|key| key.tool == *tool);
     match ground.ladder.choices.keys().find(|tool| !is_rung(tool)) {
         Some(tool) => Err(RouteError::ChoiceOfNone { tool: tool.clone() }),
+        None => Ok(()),
+    }
+}
+
+/// Two services of one name could not be told apart, and wishes for services that there are not are a slip.
+fn check_services(ground: &Ground<'_>, rungs: &[Rung]) -> Result<(), RouteError> {
+    let mut known: BTreeMap<&str, &ToolName> = BTreeMap::new();
+    for rung in rungs {
+        for service in &rung.definition.says.services {
+            if let Some(other) = known.insert(&service.name, &rung.key.tool) {
+                let (one, other) = (other.clone(), rung.key.tool.clone());
+                return Err(RouteError::ServiceTwice { service: service.name.clone(), one, other });
+            }
+        }
+    }
+    match ground.ladder.services.keys().find(|name| !known.contains_key(name.as_str())) {
+        Some(name) => {
+            let there = known.keys().map(|name| (*name).to_owned()).collect();
+            Err(RouteError::NoSuchService { service: name.clone(), there })
+        }
         None => Ok(()),
     }
 }

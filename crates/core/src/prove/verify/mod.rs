@@ -11,6 +11,8 @@ mod steps;
 mod window;
 mod work;
 
+pub use work::Asked;
+
 use std::ffi::OsString;
 use std::fs;
 use std::io;
@@ -145,7 +147,7 @@ impl<'b> Bench<'b> {
             }
             let said = rung.definition.said_at(&rung.version);
             let files = rung.files();
-            let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs };
+            let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: None };
             let filled = Filled { said, with };
             verdicts.extend(self.trial(subject, trial, &rung.key.household, Some(&filled), &folder)?);
         }

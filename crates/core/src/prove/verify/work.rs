@@ -30,7 +30,7 @@ impl Bench<'_> {
     pub fn set_up(&self, trial: &Trial, rung: &Rung, shelved: &Shelved, files: &Path) -> Result<Verdict, VerifyError> {
         let subject = Subject::SetUp { rung: rung.key.clone(), name: trial.name() };
         let place = shelved.place.files();
-        let with = Filling { rung, folder: files, place: &place, rungs: self.rungs };
+        let with = Filling { rung, folder: files, place: &place, rungs: self.rungs, port: None };
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let shelf = shelved.place.folder.ancestors().nth(2).unwrap_or(&shelved.place.folder);
         let cell = Cell {
@@ -53,7 +53,7 @@ impl Bench<'_> {
         let folder = self.scratch.path().join("fit-outs").join(rung.key.folder_name());
         files::create_folder(&folder)?;
         let files = rung.files();
-        let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs };
+        let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: None };
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let corners = rung.berth.iter().flat_map(Berth::corners);
         let shelf = rung.folder().ancestors().nth(2).unwrap_or(rung.folder());
@@ -71,6 +71,29 @@ impl Bench<'_> {
         self.work(work, subject, trial, &Worked { rung, run, folder: &folder, cell, with })
     }
 
+    /// Runs a command about a service of a rung: whether it is ready, or what it says of its state.
+    ///
+    /// # Errors
+    /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict, and what it wrote is told
+    /// beside it.
+    pub fn ask(&self, asked: &Asked<'_>) -> Result<(Verdict, String), VerifyError> {
+        let Asked { service, rung, trial, port } = asked;
+        let subject = Subject::Service { rung: rung.key.clone(), service: (*service).to_owned() };
+        let folder = self.scratch.path().join("services").join(rung.key.folder_name());
+        files::create_folder(&folder)?;
+        let files = rung.files();
+        let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: *port };
+        let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
+        let corners = rung.berth.iter().flat_map(Berth::corners);
+        let cell = Cell {
+            reads: Reads::Everything,
+            writes: corners.chain([self.scratch.path().to_path_buf()]).collect(),
+            network: Network::All,
+        };
+        self.run(subject, trial, &Worked { rung, run, folder: &folder, cell, with })
+            .map(|(verdict, _, said)| (verdict, said))
+    }
+
     /// The folder of the ladder: the landing in the making, and the berths and corners beside it.
     fn ladder(&self) -> &Path {
         self.landing.ancestors().nth(2).unwrap_or(self.landing)
@@ -83,9 +106,25 @@ impl Bench<'_> {
         trial: &Trial,
         what: &Worked<'_>,
     ) -> Result<Verdict, VerifyError> {
+        self.observer.event(&Event::Checking { subject: subject.clone() });
+        let (verdict, confined, output) = self.run(subject, trial, what)?;
+        let (name, took) = (trial.name(), verdict.took);
+        if let Some(work) = work {
+            let rung = what.rung.key.clone();
+            self.observer.event(&Event::Worked { work, rung, name, confined, output, took });
+        }
+        Ok(verdict)
+    }
+
+    /// Runs a command; tells what it was kept from and what it wrote, too.
+    fn run(
+        &self,
+        subject: Subject,
+        trial: &Trial,
+        what: &Worked<'_>,
+    ) -> Result<(Verdict, Confined, String), VerifyError> {
         check_cancelled(self.observer)?;
         let (started, Worked { rung, run, folder, cell, .. }) = (Instant::now(), what);
-        self.observer.event(&Event::Checking { subject: subject.clone() });
         let mut variables = self.environment(&rung.key.household);
         variables.extend(super::own_variables(trial, Some(&what.with)));
         let folder = &trial.folder.below(folder);
@@ -109,12 +148,21 @@ impl Bench<'_> {
             Err(error) => (Outcome::failed(not_started(trial, &error)), Confined::default(), String::new()),
         };
         check_cancelled(self.observer)?;
-        let (name, took) = (trial.name(), started.elapsed());
-        if let Some(work) = work {
-            self.observer.event(&Event::Worked { work, rung: rung.key.clone(), name, confined, output, took });
-        }
-        Ok(Verdict { subject, outcome, took })
+        Ok((Verdict { subject, outcome, took: started.elapsed() }, confined, output))
     }
+}
+
+/// A question about a service.
+#[derive(Clone, Copy)]
+pub struct Asked<'a> {
+    /// Its name.
+    pub service: &'a str,
+    /// Whose it is.
+    pub rung: &'a Rung,
+    /// The command.
+    pub trial: &'a Trial,
+    /// Where it listens.
+    pub port: Option<u16>,
 }
 
 /// A command as it is run.

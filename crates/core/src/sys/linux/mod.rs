@@ -5,5 +5,6 @@ pub(crate) mod facts;
 pub(crate) mod files;
 mod filter;
 pub(crate) mod libraries;
+pub(crate) mod ports;
 pub(crate) mod processes;
 pub(crate) mod spaces;

@@ -44,6 +44,11 @@ pub(crate) fn end_left_behind(beginning: &str) {
     }
 }
 
+/// Whether a process has a variable of this text in its environment.
+pub(crate) fn is_marked(process: u32, mark: &str) -> bool {
+    i32::try_from(process).is_ok_and(|process| has_mark(process, mark))
+}
+
 /// The processes below this one that have a variable of this text in their environment.
 fn marked(mark: &str) -> BTreeSet<i32> {
     let mut children: BTreeMap<i32, Vec<i32>> = BTreeMap::new();

@@ -4,5 +4,6 @@ pub(crate) mod confine;
 pub(crate) mod facts;
 pub(crate) mod files;
 pub(crate) mod libraries;
+pub(crate) mod ports;
 pub(crate) mod processes;
 pub(crate) mod spaces;

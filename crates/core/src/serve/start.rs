@@ -1,0 +1,307 @@
+//! Starting services, those first that others stand on, and stopping them in the reverse order.
+
+use std::collections::BTreeSet;
+use std::ffi::OsString;
+use std::fs;
+use std::io;
+use std::process::{Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use kladder_choose::catalog::Trial;
+use kladder_choose::names::RungKey;
+use kladder_choose::template::Template;
+
+use super::keeper;
+use super::record::Order;
+use super::{Holder, Place, Served, Serving, Standing};
+use crate::base::event::{Cancelled, Observer, check_cancelled};
+use crate::base::files::{self, Attach, FileError};
+use crate::host::survey::answers;
+use crate::prove::verify::VerifyError;
+use crate::sys;
+use crate::tasks::launch::{Filling, filled};
+
+/// How often it is looked whether a service has come up or gone.
+const GLANCE: Duration = Duration::from_millis(60);
+/// How much longer than a service's own patience its keeper may take.
+const MORE: Duration = Duration::from_secs(5);
+/// As often it may end by itself before it is said not to come up.
+const TRIES: u32 = 2;
+
+/// Why services were not started or stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    /// The ladder has no such service.
+    #[error("the ladder has no service `{name}`")]
+    NoSuch {
+        /// The name.
+        name: String,
+        /// Those that there are.
+        there: Vec<String>,
+    },
+    /// Somebody else listens on its port.
+    #[error("{name} cannot listen on port {port}: it is taken")]
+    Taken {
+        /// The service.
+        name: String,
+        /// The port.
+        port: u16,
+        /// Who has it, where that is told.
+        holder: Option<Holder>,
+        /// Whether the ladder or the tool says that it must be this port.
+        fixed: bool,
+    },
+    /// It ended by itself, again and again.
+    #[error("{name} ends as soon as it is started")]
+    Ends {
+        /// The service.
+        name: String,
+        /// Its status, or why it could not be started.
+        ended: Option<Result<i32, String>>,
+        /// What it wrote last.
+        output: String,
+    },
+    /// It runs, and does not get ready.
+    #[error("{name} runs, and was not ready after {patience} s")]
+    NotReady {
+        /// The service.
+        name: String,
+        /// Seconds.
+        patience: u64,
+        /// What it wrote last.
+        output: String,
+    },
+    /// The process that keeps it could not be started, or did not begin.
+    #[error("what keeps {name} running could not be started")]
+    Keeper {
+        /// The service.
+        name: String,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// It could not be asked.
+    #[error(transparent)]
+    Verify(#[from] VerifyError),
+    /// A file could not be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The person asked for an end.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// What came of starting one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Started {
+    /// The service.
+    pub name: String,
+    /// It ran already, and as it should.
+    pub ran: bool,
+    /// How long it took until it was ready.
+    pub took: Duration,
+}
+
+impl Serving<'_> {
+    /// The service of a name.
+    ///
+    /// # Errors
+    /// [`ServeError::NoSuch`].
+    pub fn named(&self, name: &str) -> Result<&Served<'_>, ServeError> {
+        let there = || self.all.iter().map(|served| served.service.name.clone()).collect();
+        let found = self.all.iter().find(|served| served.service.name == name);
+        found.ok_or_else(|| ServeError::NoSuch { name: name.to_owned(), there: there() })
+    }
+
+    /// Starts services, each after those of the rungs that its own needs; what runs as it should is left alone, what runs as it
+    /// was before the ladder changed is started anew.
+    ///
+    /// # Errors
+    /// [`ServeError`]; those that were started before run on.
+    pub fn start(&self, names: &[String], observer: &dyn Observer) -> Result<Vec<Started>, ServeError> {
+        let mut wanted: BTreeSet<&RungKey> = BTreeSet::new();
+        let mut open: Vec<&RungKey> = Vec::new();
+        for name in names {
+            open.push(&self.named(name)?.rung.key);
+        }
+        while let Some(key) = open.pop() {
+            let rung = self.rungs.iter().find(|rung| rung.key == *key);
+            if wanted.insert(key) {
+                open.extend(rung.into_iter().flat_map(|rung| &rung.needs));
+            }
+        }
+        // Of a rung that was named only the services that were; of what it stands on all.
+        let is_wanted = |served: &&Served<'_>| {
+            let is_named = names.contains(&served.service.name);
+            let is_of_named =
+                names.iter().any(|name| self.named(name).is_ok_and(|named| named.rung.key == served.rung.key));
+            is_named || (!is_of_named && wanted.contains(&served.rung.key))
+        };
+        self.all.iter().filter(is_wanted).map(|served| self.start_one(served, observer)).collect()
+    }
+
+    fn start_one(&self, served: &Served<'_>, observer: &dyn Observer) -> Result<Started, ServeError> {
+        check_cancelled(observer)?;
+        let since = Instant::now();
+        let name = served.service.name.clone();
+        match self.standing(served)? {
+            Standing::Ready if !served.is_old(self) => return Ok(Started { name, ran: true, took: Duration::ZERO }),
+            Standing::Stopped => {}
+            _ => self.stop_one(served, observer)?,
+        }
+        if let Some(port) = served.port.filter(|_| served.answers() || served.holder().is_some()) {
+            let fixed = !kladder_choose::catalog::FREE.contains(&port);
+            return Err(ServeError::Taken { name, port, holder: served.holder(), fixed });
+        }
+        self.keep(served).map_err(|source| ServeError::Keeper { name: name.clone(), source })?;
+        let patience = Duration::from_secs(served.service.patience);
+        while since.elapsed() < patience {
+            check_cancelled(observer)?;
+            match self.standing(served)? {
+                Standing::Ready => return Ok(Started { name, ran: false, took: since.elapsed() }),
+                Standing::Failing if served.place.state().is_some_and(|state| state.restarts + 1 >= TRIES) => {
+                    let ended = served.place.state().and_then(|state| state.ended);
+                    let output = served.place.said();
+                    self.stop_one(served, observer)?;
+                    return Err(ServeError::Ends { name, ended, output });
+                }
+                _ => thread::sleep(GLANCE),
+            }
+        }
+        Err(ServeError::NotReady { name, patience: served.service.patience, output: served.place.said() })
+    }
+
+    /// Starts the process that keeps it, which is on its own from then on.
+    fn keep(&self, served: &Served<'_>) -> io::Result<()> {
+        let place = &served.place;
+        fs::create_dir_all(&place.folder)?;
+        fs::remove_file(place.stop_file()).or_else(|error| match error.kind() {
+            io::ErrorKind::NotFound => Ok(()),
+            _ => Err(error),
+        })?;
+        place.write_order(&self.order(served)).map_err(io::Error::other)?;
+        let none = || io::Error::new(io::ErrorKind::NotFound, "it is not known which program this is");
+        let kladder = self.host.kladder.as_ref().or(self.host.installed.as_ref()).ok_or_else(none)?;
+        let mut command = Command::new(kladder);
+        command
+            .args([OsString::from(keeper::WORD), place.folder.clone().into()])
+            .current_dir("/")
+            .env_clear()
+            .envs(self.variables_of(served))
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        let mut child = command.spawn()?;
+        let since = Instant::now();
+        // It has begun once it holds its lock.
+        while !place.is_kept() {
+            if let Some(status) = child.try_wait()? {
+                return Err(io::Error::other(format!("it ended with status {}", status.code().unwrap_or(-1))));
+            }
+            if since.elapsed() > MORE {
+                return Err(io::ErrorKind::TimedOut.into());
+            }
+            thread::sleep(Duration::from_millis(5));
+        }
+        Ok(())
+    }
+
+    /// The variables of a service: all that the ladder's programs have, and its own.
+    fn variables_of(&self, served: &Served<'_>) -> Vec<(OsString, OsString)> {
+        let own = &served.service.variables;
+        let own = own.iter().map(|(name, value)| (OsString::from(name.as_str()), self.text(value, served)));
+        self.variables.iter().cloned().chain(own).collect()
+    }
+
+    fn text(&self, text: &Template, served: &Served<'_>) -> OsString {
+        let (rung, folder) = (served.rung, served.rung.files());
+        filled(text, &Filling { rung, folder: &folder, place: &folder, rungs: self.rungs, port: served.port })
+    }
+
+    /// What is to be run for a service.
+    pub(super) fn order(&self, served: &Served<'_>) -> Order {
+        let words = |run: &[Template]| self.resolved(run.iter().map(|word| self.text(word, served)).collect());
+        let stop = |trial: &Trial| words(&trial.run);
+        let service = served.service;
+        let folder = served.rung.files();
+        Order::new(words(&service.run), folder, service.stop.as_ref().map(stop).unwrap_or_default(), service.patience)
+    }
+
+    /// A command with its program's path, as PATH leads to it.
+    fn resolved(&self, mut run: Vec<OsString>) -> Vec<OsString> {
+        let path = self.variables.iter().rfind(|(name, _)| name == "PATH").map(|(_, path)| path);
+        let name = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/'));
+        if let Some(file) = name.zip(path).and_then(|(name, path)| answers(name, path)) {
+            run[0] = file.into();
+        }
+        run
+    }
+
+    /// Stops services, the upper ones first.
+    ///
+    /// # Errors
+    /// [`ServeError`].
+    pub fn stop(&self, names: &[String], observer: &dyn Observer) -> Result<Vec<String>, ServeError> {
+        for name in names {
+            self.named(name)?;
+        }
+        let mut stopped = Vec::new();
+        for served in self.all.iter().rev().filter(|served| names.contains(&served.service.name)) {
+            if self.standing(served)? != Standing::Stopped {
+                self.stop_one(served, observer)?;
+                stopped.push(served.service.name.clone());
+            }
+        }
+        Ok(stopped)
+    }
+
+    fn stop_one(&self, served: &Served<'_>, observer: &dyn Observer) -> Result<(), ServeError> {
+        Ok(served.place.stop(Duration::from_secs(served.service.patience), observer)?)
+    }
+}
+
+impl Place {
+    /// Stops what runs here, whoever keeps it, or nobody.
+    ///
+    /// # Errors
+    /// [`FileError`]; or that the person asked for an end.
+    pub fn stop(&self, patience: Duration, observer: &dyn Observer) -> Result<(), StopError> {
+        if self.is_kept() {
+            files::replace(&self.stop_file(), b"")?;
+            let since = Instant::now();
+            while self.is_kept() && since.elapsed() < patience + MORE {
+                check_cancelled(observer)?;
+                thread::sleep(Duration::from_millis(10));
+            }
+        }
+        // What a killed keeper left, or one that does not listen.
+        sys::processes::end_left_behind(&self.marked());
+        for path in [self.folder.join("state.json"), self.stop_file()] {
+            match fs::remove_file(&path) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error).on("remove", &path)?,
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Why a service was not stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum StopError {
+    /// A file could not be written or removed.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The person asked for an end.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+impl From<StopError> for ServeError {
+    fn from(error: StopError) -> Self {
+        match error {
+            StopError::File(error) => Self::File(error),
+            StopError::Cancelled(error) => Self::Cancelled(error),
+        }
+    }
+}
