@@ -1,6 +1,7 @@
 //! `kladder clear`
 
 use std::fs;
+use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -10,6 +11,7 @@ use kladder_core::keep::clear::{self, Item, Policy, Waste};
 use kladder_core::keep::landing::Landings;
 use kladder_core::keep::state::Writer;
 use kladder_core::keep::wired::Wired;
+use kladder_core::serve::{ServeError, stop_all};
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
@@ -57,6 +59,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClearOptions) -> Resul
     let removed = !found.is_empty() && wanted(options, total, out)?;
     if removed {
         leave_home(context, options, &progress, &out.without_values())?;
+        let leaves = |folder: &Path| found.iter().any(|item| folder.starts_with(&item.path));
+        stop_all(&context.around.home.ladders(), leaves, &progress).map_err(ServeError::from)?;
         let writer = Writer::enter(&context.around.home, context.around.wait, &progress)?;
         clear::remove(&find()?, &progress)?;
         if !options.all {

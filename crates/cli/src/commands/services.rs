@@ -86,7 +86,7 @@ fn stop(
     if stopped.is_empty() {
         out.say("None of them ran.")?;
     }
-    told(serving, &[], options, out)?;
+    told(serving, left, options, out)?;
     Ok(ExitCode::SUCCESS)
 }
 

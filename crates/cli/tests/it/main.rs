@@ -35,6 +35,7 @@ mod private;
 mod rehearsing;
 mod returning;
 mod sandbox;
+mod serving;
 mod setting;
 mod settings;
 mod shapes;

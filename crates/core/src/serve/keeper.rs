@@ -82,10 +82,13 @@ impl Keeper<'_> {
         let (mut restarts, mut pause, mut ended) = (0, PAUSES.0, None);
         while !self.is_to_end() {
             let started = Instant::now();
+            let from = fs::metadata(self.place.output()).map_or(0, |meta| meta.len());
+            let mut state = State::running(None, restarts, ended.take(), recipe, from);
             let outcome = match self.start() {
                 Err(error) => Err(error.to_string()),
                 Ok(mut child) => {
-                    self.place.write_state(&State::running(child.id(), restarts, ended.take(), recipe))?;
+                    state.process = Some(child.id());
+                    self.place.write_state(&state)?;
                     match self.watch(&mut child) {
                         Some(status) => Ok(code(status)),
                         None => break,
@@ -96,7 +99,7 @@ impl Keeper<'_> {
                 pause = PAUSES.0;
             }
             let again = jiff::Timestamp::now() + pause;
-            self.place.write_state(&State::waiting(again, restarts, outcome.clone(), recipe))?;
+            self.place.write_state(&state.waiting(again, outcome.clone()))?;
             self.rest(pause);
             (restarts, pause, ended) = (restarts + 1, (pause * 2).min(PAUSES.1), Some(outcome));
         }

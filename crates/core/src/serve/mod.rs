@@ -10,7 +10,7 @@ mod start;
 
 pub use look::{Holder, Standing};
 pub use record::{Place, State};
-pub use start::{ServeError, Started};
+pub use start::{ServeError, Started, StopError, stop_all};
 
 use std::ffi::OsString;
 use std::path::Path;

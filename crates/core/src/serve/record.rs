@@ -79,19 +79,27 @@ pub struct State {
     pub again: Option<jiff::Timestamp>,
     /// What runs.
     pub recipe: Digest,
+    /// How much was written before it was started last, in bytes.
+    pub from: u64,
 }
 
 impl State {
     /// It runs, from now on.
-    pub(super) fn running(process: u32, restarts: u32, ended: Option<Result<i32, String>>, recipe: Digest) -> Self {
+    pub(super) fn running(
+        process: Option<u32>,
+        restarts: u32,
+        ended: Option<Result<i32, String>>,
+        recipe: Digest,
+        from: u64,
+    ) -> Self {
         let since = jiff::Timestamp::now();
-        Self { format: FORMAT, process: Some(process), since, restarts, ended, again: None, recipe }
+        Self { format: FORMAT, process, since, restarts, ended, again: None, recipe, from }
     }
 
     /// It ended, and is started again.
-    pub(super) fn waiting(again: jiff::Timestamp, restarts: u32, ended: Result<i32, String>, recipe: Digest) -> Self {
-        let since = jiff::Timestamp::now();
-        Self { format: FORMAT, process: None, since, restarts, ended: Some(ended), again: Some(again), recipe }
+    #[must_use]
+    pub(super) fn waiting(self, again: jiff::Timestamp, ended: Result<i32, String>) -> Self {
+        Self { process: None, since: jiff::Timestamp::now(), ended: Some(ended), again: Some(again), ..self }
     }
 }
 
@@ -164,7 +172,17 @@ impl Place {
 
     /// The last of what it wrote.
     pub fn said(&self) -> String {
+        self.said_from(0)
+    }
+
+    /// The last of what it wrote since it was started last.
+    pub(super) fn said_now(&self) -> String {
+        self.said_from(self.state().map_or(0, |state| state.from))
+    }
+
+    fn said_from(&self, from: u64) -> String {
         let Ok(bytes) = files::read(&self.output()) else { return String::new() };
+        let bytes = &bytes[usize::try_from(from).unwrap_or(usize::MAX).min(bytes.len())..];
         let end = &bytes[bytes.len().saturating_sub(MOST_TOLD)..];
         let text = String::from_utf8_lossy(end);
         let lines: Vec<&str> = text.lines().collect();

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::ffi::OsString;
 use std::fs;
 use std::io;
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -161,14 +162,14 @@ impl Serving<'_> {
                 Standing::Ready => return Ok(Started { name, ran: false, took: since.elapsed() }),
                 Standing::Failing if served.place.state().is_some_and(|state| state.restarts + 1 >= TRIES) => {
                     let ended = served.place.state().and_then(|state| state.ended);
-                    let output = served.place.said();
+                    let output = served.place.said_now();
                     self.stop_one(served, observer)?;
                     return Err(ServeError::Ends { name, ended, output });
                 }
                 _ => thread::sleep(GLANCE),
             }
         }
-        Err(ServeError::NotReady { name, patience: served.service.patience, output: served.place.said() })
+        Err(ServeError::NotReady { name, patience: served.service.patience, output: served.place.said_now() })
     }
 
     /// Starts the process that keeps it, which is on its own from then on.
@@ -284,6 +285,21 @@ impl Place {
         }
         Ok(())
     }
+}
+
+/// Stops all services of the ladders that keep their things in some folders of `ladders`.
+///
+/// # Errors
+/// [`StopError`].
+pub fn stop_all(ladders: &Path, leaves: impl Fn(&Path) -> bool, observer: &dyn Observer) -> Result<(), StopError> {
+    for name in files::names(ladders)? {
+        let folder = ladders.join(name);
+        for (_, place) in Place::all(&folder).into_iter().filter(|_| leaves(&folder)) {
+            let patience = place.read_order().map_or(MORE, |order| Duration::from_secs(order.patience));
+            place.stop(patience, observer)?;
+        }
+    }
+    Ok(())
 }
 
 /// Why a service was not stopped.

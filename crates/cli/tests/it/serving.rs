@@ -1,0 +1,211 @@
+//! Services: started in their order, kept running, asked, stopped; what dies on the way, and who has the port.
+
+use std::net::{TcpListener, TcpStream};
+use std::path::PathBuf;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use kladder_pack::Entry;
+use serde_json::Value;
+
+use crate::sandbox::{Ran, Sandbox};
+
+/// A sandbox whose plank is a service that really listens: it serves a folder.
+struct Scene(Sandbox);
+
+impl Scene {
+    fn new(services: &str) -> Self {
+        let sandbox = Sandbox::new();
+        let kladder: PathBuf = assert_cmd::cargo::cargo_bin!("kladder").into();
+        let script = format!(
+            "#!/bin/sh\nif [ \"$1\" = ends ]; then echo it has no harbour >&2; exit 7; fi\n\
+             mkdir -p \"$2\"\nexec '{}' yard serve \"$2\" --listen \"127.0.0.1:$1\"\n",
+            kladder.display()
+        );
+        let definition = format!("commands.plank = \"plank\"\nvariables.PLANK_PORT = \"{{port}}\"\n{services}");
+        sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], &definition);
+        sandbox.wish("plank = \"any\"");
+        let _ = sandbox.run(&["climb"]).passed();
+        Self(sandbox)
+    }
+
+    /// With one service at a free port.
+    fn usual() -> Self {
+        Self::new(
+            "[[services]]\nname = \"pier\"\nrun = [\"plank\", \"{port}\", \"/tmp\"]\nport = \"free\"\npatience = 20",
+        )
+    }
+
+    fn services(&self, arguments: &[&str]) -> Ran {
+        self.0.run(&[&["services"], arguments].concat())
+    }
+
+    fn state(&self) -> Value {
+        self.services(&["--json"]).passed().json()["services"][0].clone()
+    }
+
+    /// Waits until the first service is in a state.
+    fn until(&self, state: &str) -> Value {
+        let since = Instant::now();
+        loop {
+            let now = self.state();
+            if now["state"] == state {
+                return now;
+            }
+            assert!(since.elapsed() < Duration::from_secs(20), "{now}");
+            thread::sleep(Duration::from_millis(50));
+        }
+    }
+}
+
+impl Drop for Scene {
+    fn drop(&mut self) {
+        let _ = self.0.run(&["services", "--stop"]);
+    }
+}
+
+fn kill(process: &Value) {
+    let number = process.as_i64().and_then(|number| i32::try_from(number).ok()).unwrap();
+    let pid = rustix::process::Pid::from_raw(number).unwrap();
+    rustix::process::kill_process(pid, rustix::process::Signal::KILL).unwrap();
+}
+
+fn answers(port: &Value) -> bool {
+    TcpStream::connect(("127.0.0.1", u16::try_from(port.as_u64().unwrap()).unwrap())).is_ok()
+}
+
+/// The process that keeps what another process runs.
+fn keeper_of(process: &Value) -> Value {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
+    let parent: i64 = stat.rsplit_once(')').unwrap().1.split_whitespace().nth(1).unwrap().parse().unwrap();
+    parent.into()
+}
+
+#[test]
+fn a_service_runs_on_comes_back_when_it_dies_and_is_known_by_its_port() {
+    let scene = Scene::usual();
+    assert_eq!(scene.state()["state"], "stopped");
+    let started = scene.services(&["pier", "--start"]).passed().stdout;
+    assert!(started.contains("pier is ready on port "), "{started}");
+    let first = scene.state();
+    assert!(first["state"] == "ready" && answers(&first["port"]), "{first}");
+    let port = scene.0.run(&["run", "--", "sh", "-c", "echo $PLANK_PORT"]).passed().stdout;
+    assert_eq!(port.trim(), first["port"].to_string());
+    // Started again it is the same one; two who start it at once have one.
+    assert!(scene.services(&["--start"]).passed().stdout.contains("runs already"));
+    assert_eq!(scene.state()["process"], first["process"]);
+
+    kill(&first["process"]);
+    let again = scene.until("failing");
+    assert!(again["ended"] == "by signal 9" && again["port"] == first["port"], "{again}");
+    let back = scene.until("ready");
+    assert!(back["restarts"] == 1 && back["process"] != first["process"], "{back}");
+    let told = scene.services(&[]).passed().stdout;
+    assert!(told.contains("started again once"), "{told}");
+
+    // Whoever keeps it may be killed too: the next start or stop knows what was left.
+    kill(&keeper_of(&back["process"]));
+    let left = scene.until("left");
+    assert_eq!(left["process"], back["process"]);
+    let _ = scene.services(&["--start"]).passed();
+    let anew = scene.until("ready");
+    assert_ne!(anew["process"], back["process"]);
+    assert!(scene.services(&["pier", "--stop"]).passed().stdout.contains("pier is stopped."));
+    assert!(!answers(&anew["port"]) && scene.state()["state"] == "stopped");
+    assert!(scene.services(&["--stop"]).passed().stdout.contains("None of them ran."));
+}
+
+#[test]
+fn a_port_that_is_taken_is_told_with_who_has_it_and_the_ladder_can_name_another() {
+    let scene = Scene::usual();
+    let port = u16::try_from(scene.state()["port"].as_u64().unwrap()).unwrap();
+    let taken = TcpListener::bind(("127.0.0.1", port)).unwrap();
+    let refused = scene.services(&["--start"]);
+    assert_eq!(refused.code, 36, "{}", refused.complaint());
+    let own = format!("process {}", std::process::id());
+    assert!(refused.stderr.contains("it is taken") && refused.stderr.contains(&own), "{}", refused.complaint());
+    assert!(scene.services(&[]).passed().stdout.contains("its port is taken by"));
+    let other = TcpListener::bind(("127.0.0.1", 0)).unwrap().local_addr().unwrap().port();
+    let ladder = scene.0.read("desk/ladder.toml");
+    scene.0.write("desk/ladder.toml", &format!("{ladder}\n[services.pier]\nport = {other}\n"));
+    assert_eq!(scene.services(&["--start"]).code, 31, "the ladder changed, and was not climbed");
+    let _ = scene.0.run(&["climb"]).passed();
+    let _ = scene.services(&["--start"]).passed();
+    assert_eq!(scene.state()["port"], other);
+    // What runs as it was before a climb is told, and started anew by the next start.
+    let moved = TcpListener::bind(("127.0.0.1", 0)).unwrap().local_addr().unwrap().port();
+    scene.0.edit("desk/ladder.toml", &format!("port = {other}"), &format!("port = {moved}"));
+    let _ = scene.0.run(&["climb"]).passed();
+    assert!(scene.services(&[]).passed().stdout.contains("runs as it was before the last climb"));
+    let _ = scene.services(&["--start"]).passed();
+    assert!(answers(&moved.into()) && !answers(&other.into()));
+    scene.0.edit("desk/ladder.toml", "[services.pier]", "[services.peer]");
+    let wrong = scene.0.run(&["route"]);
+    assert!(wrong.code == 10 && wrong.stderr.contains("services that there are: pier"), "{}", wrong.complaint());
+    scene.0.edit("desk/ladder.toml", "[services.peer]", "[services.pier]");
+    drop(taken);
+}
+
+#[test]
+fn what_does_not_come_up_is_told_with_what_it_wrote_and_nothing_is_left() {
+    let scene = Scene::new(
+        "[[services]]\nname = \"broken\"\nrun = [\"plank\", \"ends\"]\npatience = 20\n\
+         [[services]]\nname = \"deaf\"\nrun = [\"/bin/sh\", \"-c\", \"echo I hear nothing; exec sleep 60\"]\nport = \"free\"\npatience = 1\n\
+         [[services]]\nname = \"missing\"\nrun = [\"no-such-command\"]\npatience = 20\n\
+         [[services]]\nname = \"stubborn\"\nrun = [\"/bin/sh\", \"-c\", \"trap '' TERM; sleep 60 & sleep 60 & wait; sleep 60\"]\npatience = 3",
+    );
+    let told = |name: &str, words: &[&str]| {
+        let ran = scene.services(&[name, "--start"]);
+        assert!(ran.code == 36 && words.iter().all(|word| ran.stderr.contains(word)), "{}", ran.complaint());
+    };
+    told("broken", &["ends as soon as it is started", "with status 7", "it has no harbour"]);
+    told("deaf", &["was not ready after 1 s", "I hear nothing"]);
+    told("missing", &["ends as soon as it is started", "could not be started"]);
+    let stopped = scene.services(&["deaf", "--stop"]).passed().stdout;
+    assert!(stopped.contains("deaf is stopped."), "{stopped}");
+    let wrong = scene.services(&["pire", "--start"]);
+    assert!(
+        wrong.code == 2 && wrong.stderr.contains("it has: broken, deaf, missing, stubborn"),
+        "{}",
+        wrong.complaint()
+    );
+    // One that does not listen to TERM is ended with all that it started.
+    let _ = scene.services(&["stubborn", "--start"]).passed();
+    let process = scene.services(&["stubborn", "--json"]).passed().json()["services"][0]["process"].clone();
+    let _ = scene.services(&["stubborn", "--stop"]).passed();
+    assert!(!std::path::Path::new(&format!("/proc/{process}")).exists());
+    let kept = scene.0.path("home/data/ladders");
+    let files = crate::sandbox::walkdir(&kept).into_iter().filter(|path| path.ends_with("state.json"));
+    assert_eq!(files.count(), 0);
+}
+
+#[test]
+fn services_come_up_above_what_they_stand_on_and_go_with_their_ladder() {
+    let scene = Scene::usual();
+    let above = "tool = \"sail\"\nsummary = \"Stands on the plank\"\nneeds.plank = \"any\"\n\
+                 [[services]]\nname = \"mast\"\nrun = [\"/bin/sh\", \"-c\", \"echo mast up at $PLANK_PORT; exec sleep 60\"]\n\
+                 ready = { run = [\"/bin/sh\", \"-c\", \"test -n \\\"$PLANK_PORT\\\"\"] }\n\
+                 ask = { run = [\"/bin/sh\", \"-c\", \"echo the pier is at {plank.port}\"], expect = { stdout = \"pier\" } }\n";
+    let plank = scene.0.read("catalog/tools/plank.toml");
+    let release = &plank[plank.find("[[releases]]").unwrap()..];
+    scene.0.write("catalog/tools/sail.toml", &format!("{above}{release}"));
+    scene.0.edit("desk/ladder.toml", "plank = \"any\"", "plank = \"any\"\nsail = \"any\"");
+    let _ = scene.0.run(&["climb"]).passed();
+    let started = scene.services(&["mast", "--start"]).passed().stdout;
+    let (pier, mast) = (started.find("pier is ready").unwrap(), started.find("mast is ready").unwrap());
+    assert!(pier < mast, "{started}");
+    let one = scene.services(&["mast"]).passed().stdout;
+    let port = scene.state()["port"].to_string();
+    assert!(one.contains(&format!("mast up at {port}")) && one.contains(&format!("the pier is at {port}")), "{one}");
+    // A rung that leaves the ladder leaves its service, which is told and can be stopped.
+    scene.0.edit("desk/ladder.toml", "\nsail = \"any\"", "");
+    let _ = scene.0.run(&["climb"]).passed();
+    let listed = scene.services(&[]).passed().stdout;
+    assert!(listed.contains("mast runs, and the ladder no longer has it."), "{listed}");
+    assert!(scene.services(&["mast", "--stop"]).passed().stdout.contains("mast is stopped."));
+    assert_eq!(scene.state()["state"], "ready");
+    // With the home goes what runs out of it.
+    let port = scene.state()["port"].clone();
+    let _ = scene.0.run(&["clear", "--all", "--yes"]).passed();
+    assert!(!answers(&port));
+}
