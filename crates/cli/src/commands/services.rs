@@ -52,9 +52,11 @@ fn start(
     for one in started? {
         let name = styled(STRONG, clean(&one.name));
         let port = serving.named(&one.name)?.port.map(|port| format!(" on port {port}")).unwrap_or_default();
-        out.say(match one.ran {
-            true => format!("{name} runs already{port}."),
-            false => format!("{name} is ready{port}, after {}.", time(one.took)),
+        let after = time(one.took);
+        out.say(if one.ran {
+            format!("{name} runs already{port}.")
+        } else {
+            format!("{name} is ready{port}, after {after}.")
         })?;
     }
     told(serving, &[], options, out)?;
@@ -115,12 +117,9 @@ fn look(
     for (name, _) in left {
         out.say(format!("{} runs, and the ladder no longer has it.", styled(STRONG, clean(name))))?;
     }
-    let stopped = all.services.iter().any(|one| one.state == "stopped");
-    out.say(format!(
-        "\nStart {}: {}",
-        if stopped { "them" } else { "or stop them" },
-        styled(TOLD, "kladder services --start, --stop, with a NAME for one")
-    ))?;
+    let is_stopped = |one: &shapes::Service| one.state == "stopped";
+    let what = if all.services.iter().any(is_stopped) { "start" } else { "stop" };
+    out.say(format!("\nTo {what} them, or one by its NAME: {}", styled(TOLD, format!("kladder services --{what}"))))?;
     Ok(ExitCode::SUCCESS)
 }
 

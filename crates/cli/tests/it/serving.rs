@@ -139,6 +139,12 @@ fn a_port_that_is_taken_is_told_with_who_has_it_and_the_ladder_can_name_another(
     assert!(scene.services(&[]).passed().stdout.contains("runs as it was before the last climb"));
     let _ = scene.services(&["--start"]).passed();
     assert!(answers(&moved.into()) && !answers(&other.into()));
+    // So is what runs of another version.
+    let plank = scene.0.read("catalog/tools/plank.toml");
+    scene.0.write("catalog/tools/plank.toml", &plank.replace("version = \"1.0\"", "version = \"1.1\""));
+    std::fs::remove_file(scene.0.path("desk/ladder.pinned.toml")).unwrap();
+    let _ = scene.0.run(&["climb"]).passed();
+    assert_eq!(scene.state()["is_old"], true);
     scene.0.edit("desk/ladder.toml", "[services.pier]", "[services.peer]");
     let wrong = scene.0.run(&["route"]);
     assert!(wrong.code == 10 && wrong.stderr.contains("services that there are: pier"), "{}", wrong.complaint());

@@ -85,6 +85,7 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["why", "ls"]);
     told(0, &["vars"]);
     told(0, &["wire"]);
+    told(0, &["services"]);
     told(0, &["rehearse"]);
     told(0, &["rehearse", "first-reading", "kept", "--part", "lowest"]);
     told(0, &["newer"]);

@@ -78,7 +78,7 @@ impl Keeper<'_> {
     }
 
     fn keep(&self) -> Result<(), FileError> {
-        let recipe = self.order.recipe();
+        let recipe = self.order.recipe;
         let (mut restarts, mut pause, mut ended) = (0, PAUSES.0, None);
         while !self.is_to_end() {
             let started = Instant::now();
@@ -88,7 +88,8 @@ impl Keeper<'_> {
                 Err(error) => Err(error.to_string()),
                 Ok(mut child) => {
                     state.process = Some(child.id());
-                    self.place.write_state(&state)?;
+                    // What nobody could know of must not run.
+                    self.place.write_state(&state).inspect_err(|_| self.end(&mut child))?;
                     match self.watch(&mut child) {
                         Some(status) => Ok(code(status)),
                         None => break,

@@ -53,7 +53,7 @@ impl Served<'_> {
     /// Whether what runs was started before the ladder or its tool changed.
     pub fn is_old(&self, serving: &Serving<'_>) -> bool {
         let order = serving.order(self);
-        self.place.state().is_some_and(|state| state.process.is_some() && state.recipe != order.recipe())
+        self.place.state().is_some_and(|state| state.process.is_some() && state.recipe != order.recipe)
     }
 }
 

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::base::digest::Digest;
+use crate::base::digest::{Canonical, Digest};
 use crate::base::files::{self, Attach, FileError};
 use crate::base::record::{self, RecordError};
 
@@ -48,18 +48,25 @@ pub struct Order {
     pub stop: Vec<OsString>,
     /// Seconds that it may take to end.
     pub patience: u64,
+    /// What decides what runs: the command, its own variables, and the files behind it.
+    pub recipe: Digest,
+}
+
+/// Where a service runs, what of, and how long it may take to end.
+pub(super) struct At<'a> {
+    pub(super) folder: PathBuf,
+    pub(super) of: &'a Path,
+    pub(super) patience: u64,
 }
 
 impl Order {
-    /// An order.
-    pub fn new(run: Vec<OsString>, folder: PathBuf, stop: Vec<OsString>, patience: u64) -> Self {
-        Self { format: FORMAT, run, folder, stop, patience }
-    }
-
-    /// What decides what runs.
-    pub fn recipe(&self) -> Digest {
-        let words = self.run.iter().flat_map(|word| [word.as_encoded_bytes(), b"\0"].concat());
-        Digest::of(&words.collect::<Vec<u8>>())
+    /// An order for what is made of the rung in `of`.
+    pub(super) fn new(run: Vec<OsString>, stop: Vec<OsString>, own: &[(OsString, OsString)], at: &At<'_>) -> Self {
+        let variables = own.iter().flat_map(|(name, value)| [name.as_encoded_bytes(), value.as_encoded_bytes()]);
+        let digest = Canonical::new("kladder service", 1).field("of", at.of.as_os_str().as_encoded_bytes());
+        let digest = digest.list("run", run.iter().map(|word| word.as_encoded_bytes()));
+        let recipe = digest.list("variables", variables).finish();
+        Self { format: FORMAT, run, folder: at.folder.clone(), stop, patience: at.patience, recipe }
     }
 }
 

@@ -14,7 +14,7 @@ use kladder_choose::names::RungKey;
 use kladder_choose::template::Template;
 
 use super::keeper;
-use super::record::Order;
+use super::record::{At, Order};
 use super::{Holder, Place, Served, Serving, Standing};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
@@ -148,7 +148,7 @@ impl Serving<'_> {
         match self.standing(served)? {
             Standing::Ready if !served.is_old(self) => return Ok(Started { name, ran: true, took: Duration::ZERO }),
             Standing::Stopped => {}
-            _ => self.stop_one(served, observer)?,
+            _ => served.stop(observer)?,
         }
         if let Some(port) = served.port.filter(|_| served.answers() || served.holder().is_some()) {
             let fixed = !kladder_choose::catalog::FREE.contains(&port);
@@ -163,7 +163,7 @@ impl Serving<'_> {
                 Standing::Failing if served.place.state().is_some_and(|state| state.restarts + 1 >= TRIES) => {
                     let ended = served.place.state().and_then(|state| state.ended);
                     let output = served.place.said_now();
-                    self.stop_one(served, observer)?;
+                    served.stop(observer)?;
                     return Err(ServeError::Ends { name, ended, output });
                 }
                 _ => thread::sleep(GLANCE),
@@ -209,9 +209,12 @@ impl Serving<'_> {
 
     /// The variables of a service: all that the ladder's programs have, and its own.
     fn variables_of(&self, served: &Served<'_>) -> Vec<(OsString, OsString)> {
-        let own = &served.service.variables;
-        let own = own.iter().map(|(name, value)| (OsString::from(name.as_str()), self.text(value, served)));
-        self.variables.iter().cloned().chain(own).collect()
+        self.variables.iter().cloned().chain(self.own_of(served)).collect()
+    }
+
+    fn own_of(&self, served: &Served<'_>) -> Vec<(OsString, OsString)> {
+        let own = served.service.variables.iter();
+        own.map(|(name, value)| (OsString::from(name.as_str()), self.text(value, served))).collect()
     }
 
     fn text(&self, text: &Template, served: &Served<'_>) -> OsString {
@@ -224,8 +227,9 @@ impl Serving<'_> {
         let words = |run: &[Template]| self.resolved(run.iter().map(|word| self.text(word, served)).collect());
         let stop = |trial: &Trial| words(&trial.run);
         let service = served.service;
-        let folder = served.rung.files();
-        Order::new(words(&service.run), folder, service.stop.as_ref().map(stop).unwrap_or_default(), service.patience)
+        let at = At { folder: served.rung.files(), of: served.rung.folder(), patience: service.patience };
+        let stop = service.stop.as_ref().map(stop).unwrap_or_default();
+        Order::new(words(&service.run), stop, &self.own_of(served), &at)
     }
 
     /// A command with its program's path, as PATH leads to it.
@@ -249,15 +253,17 @@ impl Serving<'_> {
         let mut stopped = Vec::new();
         for served in self.all.iter().rev().filter(|served| names.contains(&served.service.name)) {
             if self.standing(served)? != Standing::Stopped {
-                self.stop_one(served, observer)?;
+                served.stop(observer)?;
                 stopped.push(served.service.name.clone());
             }
         }
         Ok(stopped)
     }
+}
 
-    fn stop_one(&self, served: &Served<'_>, observer: &dyn Observer) -> Result<(), ServeError> {
-        Ok(served.place.stop(Duration::from_secs(served.service.patience), observer)?)
+impl Served<'_> {
+    fn stop(&self, observer: &dyn Observer) -> Result<(), StopError> {
+        self.place.stop(Duration::from_secs(self.service.patience), observer)
     }
 }
 
