@@ -73,7 +73,7 @@ fn stop(
     let is_meant = |name: &str| options.name.as_deref().is_none_or(|wanted| wanted == name);
     let mut stopped = Vec::new();
     for (name, place) in left.iter().filter(|(name, _)| is_meant(name)) {
-        place.stop(PATIENCE, progress).map_err(ServeError::from)?;
+        place.end(PATIENCE, progress).map_err(ServeError::from)?;
         stopped.push(name.clone());
     }
     let names = match &options.name {

@@ -74,6 +74,12 @@ fn answers(port: &Value) -> bool {
     TcpStream::connect(("127.0.0.1", u16::try_from(port.as_u64().unwrap()).unwrap())).is_ok()
 }
 
+/// Whether a process is there, and not only the memory of one.
+fn runs(process: &Value) -> bool {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    stat.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with('Z'))
+}
+
 /// The process that keeps what another process runs.
 fn keeper_of(process: &Value) -> Value {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
@@ -179,7 +185,7 @@ fn what_does_not_come_up_is_told_with_what_it_wrote_and_nothing_is_left() {
     let _ = scene.services(&["stubborn", "--start"]).passed();
     let process = scene.services(&["stubborn", "--json"]).passed().json()["services"][0]["process"].clone();
     let _ = scene.services(&["stubborn", "--stop"]).passed();
-    assert!(!std::path::Path::new(&format!("/proc/{process}")).exists());
+    assert!(!runs(&process));
     let kept = scene.0.path("home/data/ladders");
     let files = crate::sandbox::walkdir(&kept).into_iter().filter(|path| path.ends_with("state.json"));
     assert_eq!(files.count(), 0);
@@ -214,4 +220,50 @@ fn services_come_up_above_what_they_stand_on_and_go_with_their_ladder() {
     let port = scene.state()["port"].clone();
     let _ = scene.0.run(&["clear", "--all", "--yes"]).passed();
     assert!(!answers(&port));
+}
+
+#[test]
+fn whatever_is_damaged_in_its_folder_one_command_leads_back() {
+    let scene = Scene::usual();
+    let _ = scene.services(&["--start"]).passed();
+    let lock =
+        crate::sandbox::walkdir(&scene.0.path("home/data/ladders")).into_iter().find(|path| path.ends_with("lock"));
+    let folder = lock.unwrap().parent().unwrap().to_path_buf();
+    let put = |name: &str, text: &str| std::fs::write(folder.join(name), text).unwrap();
+    // Records that cannot be read, or are a newer program's: what runs is still seen, and started anew.
+    for text in ["{", "", "{\"format\": 9}"] {
+        put("state.json", text);
+        let seen = scene.state();
+        assert!(seen["state"] == "ready" && seen["is_old"] == true, "{seen}");
+        let _ = scene.services(&["--start"]).passed();
+        assert!(scene.state()["process"].is_u64());
+    }
+    put("order.json", "no order");
+    assert!(scene.services(&["--start"]).passed().stdout.contains("runs already"));
+    // Who loses the lock is found by its mark, and so is its keeper.
+    let before = scene.state()["process"].clone();
+    let keeper = keeper_of(&before);
+    std::fs::remove_file(folder.join("lock")).unwrap();
+    assert_eq!(scene.state()["state"], "left");
+    let _ = scene.services(&["--start"]).passed();
+    assert!(!runs(&keeper));
+    let _ = scene.services(&["--stop"]).passed();
+    // Other things in the place of its files.
+    for name in ["lock", "output", "state.json", "order.json", "stop"] {
+        let _ = std::fs::remove_file(folder.join(name));
+        std::fs::create_dir(folder.join(name)).unwrap();
+        let _ = scene.services(&["pier", "--start"]).passed();
+        let _ = scene.services(&["pier", "--stop"]).passed();
+    }
+    // Several who start it at once have one.
+    thread::scope(|scope| {
+        let starting: Vec<_> = (0..4).map(|_| scope.spawn(|| scene.services(&["--start"]))).collect();
+        for one in starting {
+            let _ = one.join().unwrap().passed();
+        }
+    });
+    let one = scene.state();
+    let port = u16::try_from(one["port"].as_u64().unwrap()).unwrap();
+    let held = scene.services(&["--json"]).passed().json()["services"][0]["held_by"]["process"].clone();
+    assert!(held == one["process"] && answers(&port.into()), "{one}");
 }

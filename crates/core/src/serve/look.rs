@@ -50,10 +50,11 @@ impl Served<'_> {
         self.port.is_some_and(|port| TcpStream::connect_timeout(&at(port), PATIENCE).is_ok())
     }
 
-    /// Whether what runs was started before the ladder or its tool changed.
+    /// Whether what runs is not what would be started now: it was started before the ladder or its tool changed.
     pub fn is_old(&self, serving: &Serving<'_>) -> bool {
         let order = serving.order(self);
-        self.place.state().is_some_and(|state| state.process.is_some() && state.recipe != order.recipe)
+        // What cannot be told to be as it should is not.
+        self.place.is_kept() && self.place.state().is_none_or(|state| state.recipe != order.recipe)
     }
 }
 
@@ -63,14 +64,12 @@ impl Serving<'_> {
     /// # Errors
     /// [`VerifyError`] where it could not be asked.
     pub fn standing(&self, served: &Served<'_>) -> Result<Standing, VerifyError> {
-        let Some(state) = served.place.state() else { return Ok(Standing::Stopped) };
-        let is_kept = served.place.is_kept();
-        let Some(process) = state.process else {
-            return Ok(if is_kept { Standing::Failing } else { Standing::Stopped });
-        };
-        if !is_kept {
-            let is_left = sys::processes::is_marked(process, &served.place.marked());
+        if !served.place.is_kept() {
+            let is_left = sys::processes::any_marked(&served.place.marked());
             return Ok(if is_left { Standing::Left } else { Standing::Stopped });
+        }
+        if served.place.state().is_some_and(|state| state.process.is_none()) {
+            return Ok(Standing::Failing);
         }
         Ok(if self.is_ready(served)? { Standing::Ready } else { Standing::Starting })
     }

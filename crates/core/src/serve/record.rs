@@ -5,6 +5,7 @@
 //! data/ladders/NAME-DIGEST/services/NAME/order.json    what is to be run, for the process that keeps it
 //!                                        state.json    how it stands, by that process
 //!                                        lock          held by that process (flock(2))
+//!                                        turn          held by whoever starts or stops it
 //!                                        stop          there while it is to end
 //!                                        output        what the service wrote, and output.1 what it wrote before
 //! ```

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::ffi::OsString;
-use std::fs;
+use std::fs::{self, File, TryLockError};
 use std::io;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -143,6 +143,7 @@ impl Serving<'_> {
 
     fn start_one(&self, served: &Served<'_>, observer: &dyn Observer) -> Result<Started, ServeError> {
         check_cancelled(observer)?;
+        let _turn = served.place.turn(observer)?;
         let since = Instant::now();
         let name = served.service.name.clone();
         match self.standing(served)? {
@@ -166,6 +167,10 @@ impl Serving<'_> {
                     served.stop(observer)?;
                     return Err(ServeError::Ends { name, ended, output });
                 }
+                Standing::Stopped => {
+                    let source = io::Error::other("it ended, and says nothing of why");
+                    return Err(ServeError::Keeper { name, source });
+                }
                 _ => thread::sleep(GLANCE),
             }
         }
@@ -176,11 +181,7 @@ impl Serving<'_> {
     fn keep(&self, served: &Served<'_>) -> io::Result<()> {
         let place = &served.place;
         fs::create_dir_all(&place.folder)?;
-        fs::remove_file(place.stop_file()).or_else(|error| match error.kind() {
-            io::ErrorKind::NotFound => Ok(()),
-            _ => Err(error),
-        })?;
-        place.write_order(&self.order(served)).map_err(io::Error::other)?;
+        place.put_in_order().and_then(|()| place.write_order(&self.order(served))).map_err(io::Error::other)?;
         let none = || io::Error::new(io::ErrorKind::NotFound, "it is not known which program this is");
         let kladder = self.host.kladder.as_ref().or(self.host.installed.as_ref()).ok_or_else(none)?;
         let mut command = Command::new(kladder);
@@ -189,6 +190,7 @@ impl Serving<'_> {
             .current_dir("/")
             .env_clear()
             .envs(self.variables_of(served))
+            .env(keeper::MARK, place.mark())
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());
@@ -252,10 +254,11 @@ impl Serving<'_> {
         }
         let mut stopped = Vec::new();
         for served in self.all.iter().rev().filter(|served| names.contains(&served.service.name)) {
-            if self.standing(served)? != Standing::Stopped {
-                served.stop(observer)?;
-                stopped.push(served.service.name.clone());
-            }
+            let _turn = served.place.turn(observer)?;
+            let ran = self.standing(served)? != Standing::Stopped;
+            // What is in the way of one that does not run is put away too.
+            served.stop(observer)?;
+            stopped.extend(ran.then(|| served.service.name.clone()));
         }
         Ok(stopped)
     }
@@ -268,11 +271,42 @@ impl Served<'_> {
 }
 
 impl Place {
-    /// Stops what runs here, whoever keeps it, or nobody.
+    /// Leaves nothing of an earlier run in the way of the next one. What it wrote stays.
+    fn put_in_order(&self) -> Result<(), FileError> {
+        for name in ["state.json", "order.json", "stop"] {
+            remove(&self.folder.join(name))?;
+        }
+        for path in [self.folder.join("lock"), self.output()] {
+            if fs::symlink_metadata(&path).is_ok_and(|meta| !meta.is_file()) {
+                remove(&path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Waits for the turn to start or stop it: one at a time does. It ends with the file.
+    pub(super) fn turn(&self, observer: &dyn Observer) -> Result<File, StopError> {
+        let path = self.folder.join("turn");
+        files::create_folder(&self.folder)?;
+        if fs::symlink_metadata(&path).is_ok_and(|meta| !meta.is_file()) {
+            remove(&path)?;
+        }
+        let file = File::options().create(true).truncate(false).write(true).open(&path).on("open", &path)?;
+        loop {
+            match file.try_lock() {
+                Ok(()) => return Ok(file),
+                Err(TryLockError::Error(source)) => return Err(source).on("lock", &path)?,
+                Err(TryLockError::WouldBlock) => check_cancelled(observer)?,
+            }
+            thread::sleep(GLANCE);
+        }
+    }
+
+    /// Stops what runs here, whoever keeps it, or nobody. Whoever calls this has the turn.
     ///
     /// # Errors
     /// [`FileError`]; or that the person asked for an end.
-    pub fn stop(&self, patience: Duration, observer: &dyn Observer) -> Result<(), StopError> {
+    fn stop(&self, patience: Duration, observer: &dyn Observer) -> Result<(), StopError> {
         if self.is_kept() {
             files::replace(&self.stop_file(), b"")?;
             let since = Instant::now();
@@ -282,14 +316,31 @@ impl Place {
             }
         }
         // What a killed keeper left, or one that does not listen.
-        sys::processes::end_left_behind(&self.marked());
-        for path in [self.folder.join("state.json"), self.stop_file()] {
-            match fs::remove_file(&path) {
-                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error).on("remove", &path)?,
-                _ => {}
-            }
+        let since = Instant::now();
+        while sys::processes::any_marked(&self.marked()) && since.elapsed() < MORE {
+            sys::processes::end_left_behind(&self.marked());
+            thread::sleep(Duration::from_millis(10));
         }
-        Ok(())
+        Ok(self.put_in_order()?)
+    }
+}
+
+impl Place {
+    /// Stops what runs here, once it is its turn.
+    ///
+    /// # Errors
+    /// [`StopError`].
+    pub fn end(&self, patience: Duration, observer: &dyn Observer) -> Result<(), StopError> {
+        let _turn = self.turn(observer)?;
+        self.stop(patience, observer)
+    }
+}
+
+fn remove(path: &Path) -> Result<(), FileError> {
+    match fs::symlink_metadata(path) {
+        Ok(meta) if meta.is_dir() => files::remove_tree(path),
+        Ok(_) => fs::remove_file(path).on("remove", path),
+        Err(_) => Ok(()),
     }
 }
 
@@ -302,7 +353,7 @@ pub fn stop_all(ladders: &Path, leaves: impl Fn(&Path) -> bool, observer: &dyn O
         let folder = ladders.join(name);
         for (_, place) in Place::all(&folder).into_iter().filter(|_| leaves(&folder)) {
             let patience = place.read_order().map_or(MORE, |order| Duration::from_secs(order.patience));
-            place.stop(patience, observer)?;
+            place.end(patience, observer)?;
         }
     }
     Ok(())

@@ -5,6 +5,11 @@ use kladder_core::serve::ServeError;
 use super::{Code, Problem};
 use crate::words;
 
+/// What leads back to a good state.
+fn in_order(name: &str) -> String {
+    format!("`kladder services {name} --stop` puts its folder in order; then start it again")
+}
+
 impl From<ServeError> for Problem {
     fn from(error: ServeError) -> Self {
         match &error {
@@ -26,9 +31,10 @@ impl From<ServeError> for Problem {
                     "end that one, or write another port than {port} into the ladder, under `[services.{name}]`, and climb"
                 ))
             }
-            ServeError::Ends { ended, output, .. } => {
+            ServeError::Ends { name, ended, output } => {
                 let problem = Self::of(Code::ServiceFailed, &error);
                 let problem = ended.iter().fold(problem, |problem, ended| problem.why(words::ended(ended)));
+                let problem = if let Some(Err(_)) = ended { problem.next(in_order(name)) } else { problem };
                 output.lines().fold(problem, |problem, line| problem.why(format!("  {line}")))
             }
             ServeError::NotReady { name, output, .. } => {
@@ -36,7 +42,7 @@ impl From<ServeError> for Problem {
                 let problem = output.lines().fold(problem, |problem, line| problem.why(format!("  {line}")));
                 problem.next(format!("`kladder services {name}` looks again, with `--stop` it ends"))
             }
-            ServeError::Keeper { .. } => Self::of(Code::ServiceFailed, &error),
+            ServeError::Keeper { name, .. } => Self::of(Code::ServiceFailed, &error).next(in_order(name)),
             ServeError::Verify(error) => super::climbs::verify(error),
             ServeError::File(error) => Self::file(error),
             ServeError::Cancelled(_) => Self::interrupted(),

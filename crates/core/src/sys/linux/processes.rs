@@ -39,14 +39,20 @@ pub(crate) fn end_left_behind(beginning: &str) {
             let environment = fs::read(format!("/proc/{pid}/environ")).unwrap_or_default();
             environment.split(|&byte| byte == 0).any(|variable| variable.starts_with(beginning.as_bytes()))
         };
-        // Gone already is what is wanted.
-        let _ = pid.filter(is_it).and_then(Pid::from_raw).map(|pid| kill_process(pid, Signal::KILL));
+        // Gone already is what is wanted; whoever is called from there is not meant.
+        let own = getpid().as_raw_nonzero().get();
+        let _ = pid
+            .filter(|pid| *pid != own && is_it(pid))
+            .and_then(Pid::from_raw)
+            .map(|pid| kill_process(pid, Signal::KILL));
     }
 }
 
-/// Whether a process has a variable of this text in its environment.
-pub(crate) fn is_marked(process: u32, mark: &str) -> bool {
-    i32::try_from(process).is_ok_and(|process| has_mark(process, mark))
+/// Whether any other process has a variable of this text in its environment.
+pub(crate) fn any_marked(mark: &str) -> bool {
+    let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let mut numbers = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<i32>().ok());
+    numbers.any(|pid| pid != getpid().as_raw_nonzero().get() && has_mark(pid, mark))
 }
 
 /// The processes below this one that have a variable of this text in their environment.
