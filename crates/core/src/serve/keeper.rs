@@ -16,14 +16,12 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group, setsid};
 
-use super::record::{Order, Place, State};
+use super::record::{MARK, Order, Place, State};
 use crate::base::files::{Attach, FileError};
 use crate::sys;
 
 /// The first argument of a call that is no user's.
 pub(super) const WORD: &str = "--keep-a-service";
-/// The variable by which processes of a service are found.
-pub(super) const MARK: &str = "KLADDER_SERVICE";
 /// How often a service is looked at.
 const GLANCE: Duration = Duration::from_millis(50);
 /// The first pause before it is started again, and the longest.

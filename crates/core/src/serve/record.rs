@@ -20,6 +20,8 @@ use crate::base::digest::{Canonical, Digest};
 use crate::base::files::{self, Attach, FileError};
 use crate::base::record::{self, RecordError};
 
+/// The variable by which processes of a service are found.
+pub(super) const MARK: &str = "KLADDER_SERVICE";
 /// What this program writes and reads.
 const FORMAT: u32 = 1;
 
@@ -175,7 +177,7 @@ impl Place {
 
     /// The variable with that mark, as it stands in an environment.
     pub(super) fn marked(&self) -> String {
-        [super::keeper::MARK, "=", &self.mark()].concat()
+        [MARK, "=", &self.mark()].concat()
     }
 
     /// The last of what it wrote.

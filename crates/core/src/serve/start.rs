@@ -14,7 +14,7 @@ use kladder_choose::names::RungKey;
 use kladder_choose::template::Template;
 
 use super::keeper;
-use super::record::{At, Order};
+use super::record::{At, MARK, Order};
 use super::{Holder, Place, Served, Serving, Standing};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
@@ -190,7 +190,7 @@ impl Serving<'_> {
             .current_dir("/")
             .env_clear()
             .envs(self.variables_of(served))
-            .env(keeper::MARK, place.mark())
+            .env(MARK, place.mark())
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());

@@ -10,6 +10,7 @@ mod entries;
 mod formats;
 mod guard;
 mod names;
+mod packing;
 mod portion;
 mod refusal;
 mod root;

@@ -16,7 +16,7 @@ use liblzma::stream::Stream;
 use roxmltree::{Document, Node, ParsingOptions};
 
 use super::session::Session;
-use super::{Refusal, Stop, cpio, formats};
+use super::{Refusal, Stop, cpio, packing};
 use crate::base::event::Cancellable;
 
 /// Bytes that a table of contents may have, once it is inflated.
@@ -117,7 +117,7 @@ pub(super) fn unpack_package(file: File, session: &mut Session<'_, '_>) -> Resul
         let done = if data.fill_buf()?.starts_with(b"pbzx") {
             cpio::unpack_below(below, Pieces::of(data)?, session)
         } else {
-            formats::told_by_beginning(data, |reader| cpio::unpack_below(below, reader, session))
+            packing::told_by_beginning(data, |reader| cpio::unpack_below(below, reader, session))
         };
         session.named(&entry.name, done)?;
     }
