@@ -13,14 +13,14 @@ use std::sync::Arc;
 
 use clap::{CommandFactory, FromArgMatches};
 use kladder_core::host::enclosed;
-use kladder_core::serve::keeper;
+use kladder_core::serve::watcher;
 use rustix::fs::Mode;
 
 fn main() -> ExitCode {
     if let Some(code) = enclosed::answer(std::env::args_os()) {
         return code.into();
     }
-    if let Some(folder) = keeper::asked(std::env::args_os()) {
+    if let Some(folder) = watcher::asked(std::env::args_os()) {
         return keep(&folder);
     }
     // A prompt asks this before each of its lines, and does not wait until a whole command line is built.
@@ -58,7 +58,7 @@ fn keep(folder: &std::path::Path) -> ExitCode {
         // Where it cannot be heard, the service is ended by its file.
         let _ = signal_hook::flag::register(signal, Arc::clone(&ends));
     }
-    let kept = keeper::keep(folder, std::env::vars_os().collect(), &ends);
+    let kept = watcher::keep(folder, std::env::vars_os().collect(), &ends);
     if kept { ExitCode::SUCCESS } else { ExitCode::FAILURE }
 }
 

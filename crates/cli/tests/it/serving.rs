@@ -81,7 +81,7 @@ fn runs(process: &Value) -> bool {
 }
 
 /// The process that keeps what another process runs.
-fn keeper_of(process: &Value) -> Value {
+fn watcher_of(process: &Value) -> Value {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
     let parent: i64 = stat.rsplit_once(')').unwrap().1.split_whitespace().nth(1).unwrap().parse().unwrap();
     parent.into()
@@ -110,7 +110,7 @@ fn a_service_runs_on_comes_back_when_it_dies_and_is_known_by_its_port() {
     assert!(told.contains("started again once"), "{told}");
 
     // Whoever keeps it may be killed too: the next start or stop knows what was left.
-    kill(&keeper_of(&back["process"]));
+    kill(&watcher_of(&back["process"]));
     let left = scene.until("left");
     assert_eq!(left["process"], back["process"]);
     let _ = scene.services(&["--start"]).passed();
@@ -240,13 +240,13 @@ fn whatever_is_damaged_in_its_folder_one_command_leads_back() {
     }
     put("order.json", "no order");
     assert!(scene.services(&["--start"]).passed().stdout.contains("runs already"));
-    // Who loses the lock is found by its mark, and so is its keeper.
+    // Who loses the lock is found by its mark, and so is its watcher.
     let before = scene.state()["process"].clone();
-    let keeper = keeper_of(&before);
+    let watcher = watcher_of(&before);
     std::fs::remove_file(folder.join("lock")).unwrap();
     assert_eq!(scene.state()["state"], "left");
     let _ = scene.services(&["--start"]).passed();
-    assert!(!runs(&keeper));
+    assert!(!runs(&watcher));
     let _ = scene.services(&["--stop"]).passed();
     // Other things in the place of its files.
     for name in ["lock", "output", "state.json", "order.json", "stop"] {

@@ -3,10 +3,10 @@
 //!
 //! Nothing is remembered of whether a service is ready: whoever wants to know asks it.
 
-pub mod keeper;
 mod look;
 mod record;
 mod start;
+pub mod watcher;
 
 pub use look::{Holder, Standing};
 pub use record::{Place, State};

@@ -13,8 +13,8 @@ use kladder_choose::catalog::Trial;
 use kladder_choose::names::RungKey;
 use kladder_choose::template::Template;
 
-use super::keeper;
 use super::record::{At, MARK, Order};
+use super::watcher;
 use super::{Holder, Place, Served, Serving, Standing};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
@@ -25,7 +25,7 @@ use crate::tasks::launch::{Filling, filled};
 
 /// How often it is looked whether a service has come up or gone.
 const GLANCE: Duration = Duration::from_millis(60);
-/// How much longer than a service's own patience its keeper may take.
+/// How much longer than a service's own patience its watcher may take.
 const MORE: Duration = Duration::from_secs(5);
 /// As often it may end by itself before it is said not to come up.
 const TRIES: u32 = 2;
@@ -75,7 +75,7 @@ pub enum ServeError {
     },
     /// The process that keeps it could not be started, or did not begin.
     #[error("what keeps {name} running could not be started")]
-    Keeper {
+    Watcher {
         /// The service.
         name: String,
         /// What the system said.
@@ -155,7 +155,7 @@ impl Serving<'_> {
             let fixed = !kladder_choose::catalog::FREE.contains(&port);
             return Err(ServeError::Taken { name, port, holder: served.holder(), fixed });
         }
-        self.keep(served).map_err(|source| ServeError::Keeper { name: name.clone(), source })?;
+        self.keep(served).map_err(|source| ServeError::Watcher { name: name.clone(), source })?;
         let patience = Duration::from_secs(served.service.patience);
         while since.elapsed() < patience {
             check_cancelled(observer)?;
@@ -169,7 +169,7 @@ impl Serving<'_> {
                 }
                 Standing::Stopped => {
                     let source = io::Error::other("it ended, and says nothing of why");
-                    return Err(ServeError::Keeper { name, source });
+                    return Err(ServeError::Watcher { name, source });
                 }
                 _ => thread::sleep(GLANCE),
             }
@@ -186,7 +186,7 @@ impl Serving<'_> {
         let kladder = self.host.kladder.as_ref().or(self.host.installed.as_ref()).ok_or_else(none)?;
         let mut command = Command::new(kladder);
         command
-            .args([OsString::from(keeper::WORD), place.folder.clone().into()])
+            .args([OsString::from(watcher::WORD), place.folder.clone().into()])
             .current_dir("/")
             .env_clear()
             .envs(self.variables_of(served))
@@ -315,7 +315,7 @@ impl Place {
                 thread::sleep(Duration::from_millis(10));
             }
         }
-        // What a killed keeper left, or one that does not listen.
+        // What a killed watcher left, or one that does not listen.
         let since = Instant::now();
         while sys::processes::any_marked(&self.marked()) && since.elapsed() < MORE {
             sys::processes::end_left_behind(&self.marked());

@@ -42,7 +42,7 @@ impl From<ServeError> for Problem {
                 let problem = output.lines().fold(problem, |problem, line| problem.why(format!("  {line}")));
                 problem.next(format!("`kladder services {name}` looks again, with `--stop` it ends"))
             }
-            ServeError::Keeper { name, .. } => Self::of(Code::ServiceFailed, &error).next(in_order(name)),
+            ServeError::Watcher { name, .. } => Self::of(Code::ServiceFailed, &error).next(in_order(name)),
             ServeError::Verify(error) => super::climbs::verify(error),
             ServeError::File(error) => Self::file(error),
             ServeError::Cancelled(_) => Self::interrupted(),

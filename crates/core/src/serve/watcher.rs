@@ -21,7 +21,7 @@ use crate::base::files::{Attach, FileError};
 use crate::sys;
 
 /// The first argument of a call that is no user's.
-pub(super) const WORD: &str = "--keep-a-service";
+pub(super) const WORD: &str = "--watch-a-service";
 /// How often a service is looked at.
 const GLANCE: Duration = Duration::from_millis(50);
 /// The first pause before it is started again, and the longest.
@@ -45,7 +45,7 @@ pub fn keep(folder: &Path, variables: Vec<(OsString, OsString)>, ends: &AtomicBo
     let place = Place { folder: folder.to_path_buf() };
     let Some(lock) = locked(&place) else { return false };
     let Ok(order) = place.read_order() else { return false };
-    let kept = Keeper { place, order, variables, ends }.keep();
+    let kept = Watcher { place, order, variables, ends }.keep();
     drop(lock);
     kept.is_ok()
 }
@@ -63,14 +63,14 @@ fn locked(place: &Place) -> Option<File> {
     None
 }
 
-struct Keeper<'k> {
+struct Watcher<'k> {
     place: Place,
     order: Order,
     variables: Vec<(OsString, OsString)>,
     ends: &'k AtomicBool,
 }
 
-impl Keeper<'_> {
+impl Watcher<'_> {
     fn is_to_end(&self) -> bool {
         self.ends.load(Ordering::Relaxed) || self.place.stop_file().exists()
     }
