@@ -195,7 +195,7 @@ fn what_does_not_come_up_is_told_with_what_it_wrote_and_nothing_is_left() {
 fn services_come_up_above_what_they_stand_on_and_go_with_their_ladder() {
     let scene = Scene::usual();
     let above = "tool = \"sail\"\nsummary = \"Stands on the plank\"\nneeds.plank = \"any\"\n\
-                 [[services]]\nname = \"mast\"\nrun = [\"/bin/sh\", \"-c\", \"echo mast up at $PLANK_PORT; exec sleep 60\"]\n\
+                 [[services]]\nname = \"mast\"\npatience = 9_223_372_036_854_775_807\nrun = [\"/bin/sh\", \"-c\", \"echo mast up at $PLANK_PORT; exec sleep 60\"]\n\
                  ready = { run = [\"/bin/sh\", \"-c\", \"test -n \\\"$PLANK_PORT\\\"\"] }\n\
                  ask = { run = [\"/bin/sh\", \"-c\", \"echo the pier is at {plank.port}\"], expect = { stdout = \"pier\" } }\n";
     let plank = scene.0.read("catalog/tools/plank.toml");

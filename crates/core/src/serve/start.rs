@@ -18,8 +18,7 @@ use super::watcher;
 use super::{Holder, Place, Served, Serving, Standing};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
-use crate::host::survey::answers;
-use crate::prove::verify::VerifyError;
+use crate::prove::verify::{VerifyError, resolved};
 use crate::sys;
 use crate::tasks::launch::{Filling, filled};
 
@@ -50,8 +49,6 @@ pub enum ServeError {
         port: u16,
         /// Who has it, where that is told.
         holder: Option<Holder>,
-        /// Whether the ladder or the tool says that it must be this port.
-        fixed: bool,
     },
     /// It ended by itself, again and again.
     #[error("{name} ends as soon as it is started")]
@@ -152,8 +149,7 @@ impl Serving<'_> {
             _ => served.stop(observer)?,
         }
         if let Some(port) = served.port.filter(|_| served.answers() || served.holder().is_some()) {
-            let fixed = !kladder_choose::catalog::FREE.contains(&port);
-            return Err(ServeError::Taken { name, port, holder: served.holder(), fixed });
+            return Err(ServeError::Taken { name, port, holder: served.holder() });
         }
         self.keep(served).map_err(|source| ServeError::Watcher { name: name.clone(), source })?;
         let patience = Duration::from_secs(served.service.patience);
@@ -226,22 +222,13 @@ impl Serving<'_> {
 
     /// What is to be run for a service.
     pub(super) fn order(&self, served: &Served<'_>) -> Order {
-        let words = |run: &[Template]| self.resolved(run.iter().map(|word| self.text(word, served)).collect());
+        let words =
+            |run: &[Template]| resolved(run.iter().map(|word| self.text(word, served)).collect(), self.variables);
         let stop = |trial: &Trial| words(&trial.run);
         let service = served.service;
         let at = At { folder: served.rung.files(), of: served.rung.folder(), patience: service.patience };
         let stop = service.stop.as_ref().map(stop).unwrap_or_default();
         Order::new(words(&service.run), stop, &self.own_of(served), &at)
-    }
-
-    /// A command with its program's path, as PATH leads to it.
-    fn resolved(&self, mut run: Vec<OsString>) -> Vec<OsString> {
-        let path = self.variables.iter().rfind(|(name, _)| name == "PATH").map(|(_, path)| path);
-        let name = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/'));
-        if let Some(file) = name.zip(path).and_then(|(name, path)| answers(name, path)) {
-            run[0] = file.into();
-        }
-        run
     }
 
     /// Stops services, the upper ones first.
@@ -310,7 +297,7 @@ impl Place {
         if self.is_kept() {
             files::replace(&self.stop_file(), b"")?;
             let since = Instant::now();
-            while self.is_kept() && since.elapsed() < patience + MORE {
+            while self.is_kept() && since.elapsed() < patience.saturating_add(MORE) {
                 check_cancelled(observer)?;
                 thread::sleep(Duration::from_millis(10));
             }

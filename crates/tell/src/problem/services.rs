@@ -21,7 +21,7 @@ impl From<ServeError> for Problem {
                     problem.why(format!("it has: {}", there.join(", ")))
                 }
             }
-            ServeError::Taken { name, port, holder, .. } => {
+            ServeError::Taken { name, port, holder } => {
                 let problem = Self::of(Code::ServiceFailed, &error);
                 let problem = match holder {
                     Some(holder) => problem.why(format!("{} has it, process {}", holder.name, holder.process)),

@@ -325,7 +325,7 @@ fn differing(mut differences: Vec<Difference>) -> Outcome {
 }
 
 /// The command as these variables' PATH has it; the caller's must not decide.
-fn resolved(mut run: Vec<OsString>, variables: &[(OsString, OsString)]) -> Vec<OsString> {
+pub(crate) fn resolved(mut run: Vec<OsString>, variables: &[(OsString, OsString)]) -> Vec<OsString> {
     let path = variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path);
     let found = run.first().and_then(|name| name.to_str()).filter(|name| !name.contains('/')).zip(path);
     if let Some(file) = found.and_then(|(name, path)| answers(name, path)) {
