@@ -55,28 +55,30 @@ fn fewest_rules<P: Provider>(
     mut facts: Vec<Fact<P>>,
     budget: u64,
 ) -> Vec<Fact<P>> {
-    let mut at = 0;
-    while let Some(left_out) = group(&facts, at) {
+    // A new refutation has its rules in an order of its own; what was needed before still is.
+    let mut needed: Vec<Fact<P>> = Vec::new();
+    while let Some(left_out) = untried(&facts, &needed) {
         let fewer: Vec<Fact<P>> = facts.iter().filter(|fact| !alike(fact, left_out)).map(copy).collect();
         let only = Only { provider, facts: &fewer };
         match attempt(&only, wishes, core, &[], budget) {
             // The facts of `Only` are facts of the provider.
             Err(Ended::Refuted(found)) => facts = found.iter().map(copy).collect(),
-            _ => at += 1,
+            _ => needed.push(copy(left_out)),
         }
     }
     facts
 }
 
-/// The first fact of the group at a position; `None` past the last, or when there are too many.
-fn group<P: Provider>(facts: &[Fact<P>], at: usize) -> Option<&Fact<P>> {
+/// The first fact of a group that was not tried yet; `None` where all were, or when there are too many.
+fn untried<'f, P: Provider>(facts: &'f [Fact<P>], needed: &[Fact<P>]) -> Option<&'f Fact<P>> {
     let mut heads: Vec<&Fact<P>> = Vec::new();
     for fact in facts.iter().filter(|fact| matches!(fact, Fact::Rule { .. })) {
         if !heads.iter().any(|head| alike(head, fact)) {
             heads.push(fact);
         }
     }
-    heads.get(at).copied().filter(|_| heads.len() <= READABLE)
+    let is_untried = |head: &&Fact<P>| !needed.iter().any(|needed| alike(needed, head));
+    heads.iter().copied().find(is_untried).filter(|_| heads.len() <= READABLE)
 }
 
 fn alike<P: Provider>(one: &Fact<P>, other: &Fact<P>) -> bool {
