@@ -10,10 +10,6 @@ use crate::prove::verify::Bench;
 use crate::serve::{Place, Serving, all};
 use crate::tasks::launch::Wiring;
 
-fn both((name, value): (&OsString, &OsString)) -> (OsString, OsString) {
-    (name.clone(), value.clone())
-}
-
 impl Site<'_> {
     /// Works with the services of the landing that is current.
     ///
@@ -31,7 +27,7 @@ impl Site<'_> {
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
         let around: BTreeMap<OsString, OsString> = self.host.environment.all().collect();
         let own = landings.environment(&self.host.path, &|name| around.get(name).cloned())?;
-        let variables: BTreeMap<OsString, OsString> = around.iter().map(both).chain(own).collect();
+        let variables: BTreeMap<OsString, OsString> = around.clone().into_iter().chain(own).collect();
         let variables: Vec<(OsString, OsString)> = variables.into_iter().collect();
         let services = all(&route.rungs, landings.folder());
         let serving =

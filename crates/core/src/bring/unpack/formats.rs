@@ -102,11 +102,6 @@ pub fn streams(artifact: &Artifact) -> bool {
     !matches!(of_artifact(artifact).0, Format::Zip | Format::SevenZ | Format::Squashfs | Format::Xar | Format::Package)
 }
 
-/// What a file of this name is, where it is an image that is not taken apart here.
-pub fn image(name: &str) -> Option<&'static str> {
-    if let Format::Image(what) = of(name).0 { Some(what) } else { None }
-}
-
 /// Reads an artifact, whose format its name tells, entry by entry.
 pub(super) fn feed(artifact: &Artifact, content: Content<'_>, session: &mut Session<'_, '_>) -> Result<(), Stop> {
     let (format, rest) = of_artifact(artifact);

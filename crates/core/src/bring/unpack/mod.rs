@@ -23,7 +23,7 @@ mod writer;
 mod xar;
 mod zip;
 
-pub use formats::{Content, image, streams};
+pub use formats::{Content, streams};
 pub use names::link_stays_inside;
 pub use refusal::Refusal;
 
