@@ -108,7 +108,9 @@ fn start(bytes: &[u8], commands: &Path, name: &OsStr) -> Result<Option<Failed>, 
     let Some(found) = table::find(bytes, name).map_err(|error| error.to_string())? else { return Ok(None) };
     let entry = &found.entry;
     let mut arguments = env::args_os();
-    let error = Command::new(&entry.program)
+    let mut command = Command::new(&entry.program);
+    tell(name, &mut command);
+    let error = command
         .arg0(called(&entry.program, arguments.next()))
         .args(&entry.arguments)
         .args(arguments)
@@ -118,6 +120,17 @@ fn start(bytes: &[u8], commands: &Path, name: &OsStr) -> Result<Option<Failed>, 
     // A program that is there may still lack its interpreter, which no climb brings.
     let advice = if entry.program.exists() { "" } else { "; `kladder climb` brings it anew" };
     Ok(Some((126, format!("cannot start {}: {error}{advice}", entry.program.display()))))
+}
+
+/// Writes down what is started, and by which command, where somebody wants to know.
+fn tell(name: &OsStr, command: &mut Command) {
+    let Some(told) = env::var_os("KLADDER_STARTS") else { return };
+    let by = env::var_os("KLADDER_STARTED_BY").unwrap_or_default();
+    let line = [by.as_bytes(), b"\t", name.as_bytes(), b"\n"].concat();
+    // Who cannot write it down starts it all the same.
+    let file = fs::OpenOptions::new().append(true).open(told);
+    let _ = file.and_then(|mut file| file.write_all(&line));
+    command.env("KLADDER_STARTED_BY", name);
 }
 
 /// The first argument that a tool sees: as it was called, in the folder where it is, beside which many look for their files.

@@ -8,6 +8,7 @@
 //! folder = "north"                               # where it runs, below the project's folder
 //! variables = { TIDE = "{version}" }             # of this command alone
 //! expect = { status = 0, stdout = '^skerroc (?<version>\S+)', never = 'warning' }
+//! network = false                                # whether it may use the network
 //! limit = 60                                     # seconds
 //! takes = 12                                     # seconds that its keeper measured: what is told before it ran here
 //! harmless = { '^note: no camera' = "a gauge has none" }   # lines that nothing is looked for in, and why
@@ -66,6 +67,9 @@ pub struct Trial {
     /// What must come of it.
     #[serde(default)]
     pub expect: Expect,
+    /// Whether it uses the network; else there is none for it.
+    #[serde(default)]
+    pub network: bool,
     /// How long it may take, in seconds.
     #[serde(default = "default_limit")]
     pub limit: u64,
@@ -96,6 +100,7 @@ impl Trial {
             folder,
             variables: BTreeMap::new(),
             expect: Expect::default(),
+            network: false,
             limit: limit.unwrap_or_else(default_limit),
             takes: None,
             harmless: Vec::new(),

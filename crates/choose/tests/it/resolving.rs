@@ -367,7 +367,8 @@ fn a_search_keeps_its_time_and_is_not_called_impossible() {
         Choosing { limits: Limits::within(std::time::Duration::from_millis(1)), ..*choosing }.pins()
     });
     assert!(matches!(spent, Err(PinsError::GaveUp { late: true, .. })), "{spent:?}");
-    assert!(started.elapsed().as_secs() < 20, "{:?}", started.elapsed());
+    // Far beyond what a busy machine takes to read the catalog: it would have searched for hours.
+    assert!(started.elapsed().as_secs() < 300, "{:?}", started.elapsed());
 }
 
 /// Why the newest of a tool was passed over.

@@ -25,6 +25,7 @@ mod standing;
 mod start;
 mod survey;
 mod terms;
+mod together;
 mod vars;
 mod verify;
 mod why;

@@ -13,7 +13,7 @@ use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{clean, count, time};
 use kladder_tell::{shapes, words};
 
-use super::climb;
+use super::{climb, together};
 use crate::args::{ClimbOptions, VerifyOptions};
 use crate::context::Context;
 use crate::render::text::{BAD, FAINT, GOOD, STRONG, styled};
@@ -25,15 +25,19 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
     let route = site.route()?;
     ensure_climbed(&route, &site)?;
     let progress = Progress::new(out)?;
-    let verdicts = site.verify(&route, &progress);
+    let verified = site.verify(&route, &progress);
     progress.finish();
-    let verdicts = verdicts?;
-    let shape = shapes::Verify::of(&verdicts);
+    let verified = verified?;
+    let (verdicts, shape) = (&verified.verdicts, shapes::Verify::of(&verified, &route.rungs));
     let mends = options.mend && verdicts.iter().any(is_damage);
     if !mends {
         out.value(&shape)?;
     }
-    show(&route, &verdicts, out)?;
+    show(&route, verdicts, out)?;
+    together::show(&shape.together, out)?;
+    if let Some(kept) = &verified.kept {
+        out.say(styled(FAINT, format!("\nPrograms were {}.", words::confined(kept))))?;
+    }
     out.say(format!("\n{}", sentence(&shape)))?;
     if mends {
         out.say("\nWhat is damaged is brought anew:\n")?;

@@ -130,7 +130,7 @@ fn a_fit_out_writes_in_its_corners_only_and_has_no_network_unless_it_says_so() {
     assert_eq!(sandbox.run(&["climb"]).code, 30);
     assert!(!target.exists());
     if fs::exists("/bin/bash").unwrap() {
-        let connect = format!("[\"bash\", \"-c\", 'exec 3<>/dev/tcp/127.0.0.1/{port} && printf %s%s conn ected']");
+        let connect = format!("[\"/bin/bash\", \"-c\", 'exec 3<>/dev/tcp/127.0.0.1/{port} && printf %s%s conn ected']");
         let told = |more: &str| {
             let sandbox = desk(&fit_out(&connect, more));
             let _ = sandbox.run(&["climb"]);

@@ -262,7 +262,7 @@ By hand, with the ladder's commands in your shell:
     );
 }
 
-/// Whoever is killed while something runs on leaves it running; the next one ends it.
+/// What runs on ends with whoever is killed, and where that cannot be had, with the next one.
 #[cfg(target_os = "linux")]
 #[test]
 fn what_a_killed_rehearsal_left_running_is_ended() {
@@ -285,8 +285,6 @@ fn what_a_killed_rehearsal_left_running_is_ended() {
     assert!(until(&|| beats().is_some()));
     killed.kill().unwrap();
     killed.wait().unwrap();
-    let last = beats();
-    assert!(until(&|| beats() != last), "it runs on, or this test shows nothing");
     sandbox.write("catalog/rehearsals/beating.toml", &rehearsal.replace("30", "0"));
     let _ = sandbox.run(&["verify"]).passed();
     let last = beats();

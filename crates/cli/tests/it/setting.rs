@@ -284,7 +284,9 @@ fn a_window_is_seen_to_come_up_on_a_display_that_nobody_sees() {
     let sandbox = Sandbox::new();
     let script = "#!/bin/sh\n[ -e \"$PLANK_BROKEN\" ] && exit 3\nexec xmessage -title 'Tide table' high\n";
     let entry = "[[desktop]]\nname = \"Plank\"\ncommand = \"plank\"\nwindow = '^Tide'\n";
-    let definition = format!("commands.plank = \"plank\"\nvariables.PLANK_BROKEN = \"{{folder}}/broken\"\n{entry}");
+    let definition = format!(
+        "calls = [\"xmessage\"]\ncommands.plank = \"plank\"\nvariables.PLANK_BROKEN = \"{{folder}}/broken\"\n{entry}"
+    );
     sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], &definition);
     sandbox.wish("plank = \"any\"");
     let _ = sandbox.run(&["climb", "--yes"]).passed();

@@ -192,13 +192,15 @@ impl Site<'_> {
             limit: PATIENCE,
             cell: None,
             encloser: None,
+            watched: None,
+            most: None,
         };
         let ran = process::run(&setting, observer).map_err(|error| WhyMissing::Failed(error.to_string()))?;
         match ran.ended {
             Ended::Status(0) => Ok(()),
             Ended::Status(_) if wants_to_know_who(&ran.stderr) => Err(WhyMissing::SignIn),
             Ended::Status(_) => Err(WhyMissing::Failed(said(&ran.stderr))),
-            Ended::TooLate => Err(WhyMissing::Failed("it took too long".to_owned())),
+            Ended::TooLate | Ended::TooMuch(_) => Err(WhyMissing::Failed("it took too long".to_owned())),
             Ended::Cancelled => Err(WhyMissing::Failed("it was interrupted".to_owned())),
         }
     }

@@ -82,6 +82,8 @@ impl Site<'_> {
                     limit: Duration::from_secs(30),
                     cell: None,
                     encloser: None,
+                    watched: None,
+                    most: None,
                 };
                 let _ = process::run(&setting, &Silent);
             }

@@ -67,6 +67,8 @@ impl Site<'_> {
             limit: Duration::from_mins(1),
             cell: None,
             encloser: None,
+            watched: None,
+            most: None,
         };
         let ran = process::run(&setting, &crate::base::event::Silent).ok()?;
         let known = ran.stdout.lines().map(|line| PathBuf::from(line.trim()));

@@ -14,6 +14,9 @@ pub mod route;
 mod services;
 pub mod settings;
 mod supply;
+mod verify;
+
+pub use verify::Verified;
 
 pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};
@@ -27,7 +30,7 @@ use std::time::Duration;
 pub(crate) use chores::PAUSE;
 pub use chores::{Holder, Told};
 use gates::Standing;
-use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine, Rehearsal};
+use kladder_choose::catalog::{Anew, Artifact, Catalogs, Machine};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
@@ -35,20 +38,18 @@ use kladder_choose::version::Version;
 use route::{Route, RouteError};
 
 use crate::base::crash;
-use crate::base::event::{Cancelled, Finding, Observer, Outcome, Subject, Verdict};
+use crate::base::event::{Cancelled, Observer};
 use crate::base::files::{self, FileError};
 use crate::base::record::RecordError;
 use crate::bring::fetch::{Cache, Network, Yard, downloaded, unnamed_indexes};
 use crate::host::survey::Host;
 use crate::keep::landing::{Landing, LandingError, Landings};
-use crate::keep::rates::Rates;
-use crate::keep::state::{Ended, JournalError, Kind, Notes, Recorder, StateError, Writer};
+use crate::keep::state::{JournalError, Kind, Recorder, StateError, Writer};
 use crate::keep::terms::{Asked, Terms};
 use crate::keep::wired::Wired;
-use crate::prove::project::Project;
-use crate::prove::verify::{Bench, VerifyError};
+use crate::prove::verify::VerifyError;
 use crate::settings::Home;
-use crate::tasks::launch::{LaunchError, Wiring};
+use crate::tasks::launch::LaunchError;
 use crate::tasks::{Rung, TaskError};
 use crate::wire::placed::Wanted;
 
@@ -406,127 +407,5 @@ impl Site<'_> {
     /// The current landing, if it is what the route leads to.
     fn all_stand(&self, route: &Route) -> Option<Landing> {
         self.landings().usable().filter(|_| route.is_done())
-    }
-
-    /// Verifies the landing that is current: files, answers, checks and rehearsals. What is seen to be damaged is written
-    /// down, so that nobody takes it and the next climb mends it.
-    ///
-    /// # Errors
-    /// [`ClimbError`] where something could not be looked at. What was looked at and is wrong is a verdict.
-    pub fn verify(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        let notes = Notes::begin(observer);
-        let verdicts = self.verify_all(route, &notes)?;
-        let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
-        // Verifying needs no right to write: where the journal cannot be written, nothing is.
-        let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
-        self.learn(&verdicts);
-        for verdict in &verdicts {
-            self.mark_damaged(verdict, route);
-        }
-        Ok(verdicts)
-    }
-
-    /// Learns how long the rehearsals take that passed.
-    fn learn(&self, verdicts: &[Verdict]) {
-        let of = |verdict: &Verdict| match &verdict.subject {
-            Subject::Rehearsal { rehearsal, .. } => Some(rehearsal.clone()),
-            _ => None,
-        };
-        let mut rates = Rates::read(&self.home.data);
-        for steps in verdicts.chunk_by(|one, next| of(one) == of(next)) {
-            let passed = steps.iter().all(|step| matches!(step.outcome, Outcome::Passed));
-            let took = steps.iter().map(|step| step.took).sum();
-            if passed && of(&steps[0]).is_some() {
-                rates.learn_work(&steps[0].subject, took);
-            }
-        }
-        // An estimate, which verifying does without where it may not write.
-        let _ = rates.write(&self.home.data);
-    }
-
-    /// Runs the steps of a project in its folder, with the landing that is current.
-    ///
-    /// # Errors
-    /// [`ClimbError`] where a step could not be run at all. One that fails is a verdict.
-    pub fn rehearse(
-        &self,
-        route: &Route,
-        project: &Project,
-        rehearsal: &str,
-        observer: &dyn Observer,
-    ) -> Result<Vec<Verdict>, ClimbError> {
-        let notes = Notes::begin(observer);
-        let wiring = Wiring::of(&route.rungs, self.ladder)?;
-        let landing = self.landings().current_link();
-        let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, &notes)?;
-        let verdicts = bench.run_steps(rehearsal, &project.filled, &project.folder)?;
-        let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
-        let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
-        Ok(verdicts)
-    }
-
-    fn verify_all(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        let wiring = Wiring::of(&route.rungs, self.ladder)?;
-        let landing = self.landings().current_link();
-        let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
-        let mut verdicts = vec![bench.commands()?];
-        for rung in &route.rungs {
-            verdicts.extend(bench.files(rung)?);
-            verdicts.extend(bench.answer(rung)?);
-            verdicts.extend(bench.check(rung)?);
-            verdicts.extend(bench.windows(rung)?);
-        }
-        verdicts.extend(self.font_verdicts(route, observer));
-        for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {
-            verdicts.extend(bench.rehearse(&rehearsal, &route.rungs)?);
-        }
-        Ok(verdicts)
-    }
-
-    /// The rehearsals of the ladder, then those of the catalogs that are called otherwise.
-    ///
-    /// # Errors
-    /// [`ClimbError`] for the first one of a catalog that cannot be used.
-    pub fn rehearsals(&self) -> Result<Vec<Rehearsal>, ClimbError> {
-        let mut all = self.ladder.rehearsals.clone();
-        for rehearsal in self.catalogs.rehearsals().map_err(RouteError::from)? {
-            if !all.iter().any(|own| own.rehearsal == rehearsal.rehearsal) {
-                all.push(rehearsal);
-            }
-        }
-        Ok(all)
-    }
-
-    /// Writes down what a verdict shows to be damaged. Who may not write sees it all the same.
-    fn mark_damaged(&self, verdict: &Verdict, route: &Route) {
-        let Outcome::Failed { finding, .. } = &verdict.outcome else { return };
-        match (&verdict.subject, finding) {
-            (Subject::Files { rung }, Finding::NoManifest) => {
-                let rung = route.rungs.iter().find(|other| other.key == *rung);
-                if let Some(shelved) = rung.and_then(Rung::shelved) {
-                    let _ = shelved.place.mark_damaged();
-                }
-            }
-            (Subject::Files { rung }, Finding::Differs { differences, .. }) => {
-                let Some(rung) = route.rungs.iter().find(|other| other.key == *rung) else { return };
-                let in_berth = |path: &std::path::Path| path.is_absolute();
-                if let Some(shelved) = rung.shelved().filter(|_| differences.iter().any(|d| !in_berth(&d.path))) {
-                    let _ = shelved.place.mark_damaged();
-                }
-                if let Some(berth) = rung.berth.as_ref().filter(|_| differences.iter().any(|d| in_berth(&d.path))) {
-                    let _ = berth.mark_damaged();
-                }
-            }
-            (Subject::Commands, _) | (Subject::Answer { .. }, Finding::OtherLauncher | Finding::NoEntry) => {
-                let landings = self.landings();
-                let _ = landings.current_number().map(|number| landings.mark_damaged(number));
-            }
-            (Subject::FitOut { rung, .. }, _) => {
-                // Without its record a fit-out is looked at anew, and made where it is not seen.
-                let rung = route.rungs.iter().find(|other| other.key == *rung);
-                let _ = rung.map(|rung| std::fs::remove_file(&rung.fitted));
-            }
-            _ => {}
-        }
     }
 }

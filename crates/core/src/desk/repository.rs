@@ -42,12 +42,14 @@ pub(super) fn copy(
             limit: PATIENCE,
             cell: None,
             encloser: None,
+            watched: None,
+            most: None,
         };
         let ran = run(&setting, observer).map_err(|error| error.to_string())?;
         match ran.ended {
             Ended::Status(0) => Ok(()),
             Ended::Status(_) => Err(ran.stderr.trim().to_owned()),
-            Ended::TooLate | Ended::Cancelled => Err("it took too long".to_owned()),
+            Ended::TooLate | Ended::TooMuch(_) | Ended::Cancelled => Err("it took too long".to_owned()),
         }
     };
     let words = |words: &[&str]| words.iter().map(OsString::from).collect::<Vec<_>>();

@@ -21,6 +21,7 @@ pub mod enclosed;
 mod fonts;
 pub mod process;
 pub mod restart;
+pub mod rooms;
 mod rpm;
 pub mod survey;
 pub mod system;

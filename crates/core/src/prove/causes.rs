@@ -109,6 +109,30 @@ pub fn of_output(text: &str) -> Vec<Cause> {
     causes
 }
 
+/// Commands that were not found, as shells and those who start others say it.
+const NOT_FOUND: [&str; 7] = [
+    r"(?m)(?:^|[\s:])(?<command>[\w.+-]+): (?:command )?not found\s*$",
+    r"(?m)(?:[Cc]ommand not found|Unknown command): (?<command>[\w.+-]+)",
+    r"['‘`](?<command>[\w.+-]+)['’]: (?:execvp: )?No such file or directory",
+    r"(?:env|make|nice|nohup|xargs|timeout): (?<command>[\w.+-]+): No such file or directory",
+    r#"[Cc]annot run program "(?<command>[\w.+-]+)""#,
+    r#"exec: "(?<command>[\w.+-]+)": executable file not found"#,
+    r"(?:spawn (?<command>[\w.+-]+) ENOENT)|(?:No such file or directory: '(?<file>[\w.+-]+)')",
+];
+
+static NOT_FOUND_COMPILED: LazyLock<Vec<Regex>> =
+    LazyLock::new(|| NOT_FOUND.iter().filter_map(|pattern| Regex::new(pattern).ok()).collect());
+
+/// Names of commands that a program says it did not find, each once.
+pub(crate) fn commands_not_found(text: &str) -> Vec<String> {
+    let mut commands: Vec<String> = Vec::new();
+    for found in NOT_FOUND_COMPILED.iter().flat_map(|pattern| pattern.captures_iter(text)) {
+        let name = found.name("command").or_else(|| found.name("file")).map(|name| name.as_str().to_owned());
+        commands.extend(name.filter(|name| !commands.contains(name)));
+    }
+    commands
+}
+
 /// A script that is there and cannot be started lacks the interpreter that its first line names.
 fn started_in_vain(text: &str) -> Option<Cause> {
     const SAID: (&str, &str) = ("cannot start ", ": No such file or directory");
@@ -166,6 +190,23 @@ mod tests {
         ];
         for (text, cause) in cases {
             assert_eq!(of_output(text), [cause], "{text}");
+        }
+        assert_eq!(NOT_FOUND_COMPILED.len(), NOT_FOUND.len(), "a pattern does not compile");
+        let said = [
+            "sh: 1: tidal: not found",
+            "./x: line 3: tidal: command not found",
+            "zsh:1: command not found: tidal",
+            "fish: Unknown command: tidal",
+            "cc: fatal error: cannot execute 'tidal': execvp: No such file or directory",
+            "/usr/bin/env: ‘tidal’: No such file or directory",
+            "make: tidal: No such file or directory",
+            "java.io.IOException: Cannot run program \"tidal\" (in directory \".\")",
+            "exec: \"tidal\": executable file not found in $PATH",
+            "Error: spawn tidal ENOENT",
+            "FileNotFoundError: [Errno 2] No such file or directory: 'tidal'",
+        ];
+        for text in said {
+            assert_eq!(commands_not_found(text), ["tidal"], "{text}");
         }
         assert!(of_output("warning: the tide is high\nPermission denied\nno such file").is_empty());
     }

@@ -8,9 +8,12 @@
 //! 4. Its checks, each in a folder that is thrown away.
 //! 5. Rehearsals, which several rungs pass together.
 //!
+//! What rehearsals start is written down, and from that who worked with whom ([`together`]).
+//!
 //! Each gives a verdict: a subject, how it came out, what was seen instead, and what that probably comes from.
 
 pub mod causes;
 pub mod project;
+pub mod together;
 pub mod verify;
 pub(crate) mod wants;

@@ -16,6 +16,8 @@ pub enum Reads {
 pub enum Network {
     /// It may.
     All,
+    /// Only that of a room, in which the process with this number is: the loopback of those that are in it.
+    Room(u32),
     /// It may not.
     None,
 }
@@ -44,4 +46,13 @@ pub(crate) struct Spaces {
     pub(crate) processes: bool,
     /// Mounts, and all but what it may write is read-only there.
     pub(crate) read_only: bool,
+}
+
+/// What processes take together.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Usage {
+    /// How many there are.
+    pub(crate) processes: usize,
+    /// Bytes of memory that they have in use; what they share counts for each.
+    pub(crate) memory: u64,
 }

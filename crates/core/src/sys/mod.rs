@@ -3,19 +3,22 @@
 
 mod cell;
 mod kept;
+mod start;
 mod told;
 
-pub(crate) use cell::Spaces;
 pub use cell::{Cell, Network, Reads};
+pub(crate) use cell::{Spaces, Usage};
 pub use kept::{Confined, Kept};
+pub(crate) use start::Line;
+pub use start::Start;
 pub(crate) use told::Told;
 
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{confine, facts, files, libraries, ports, processes, spaces};
+pub(crate) use linux::{confine, facts, files, libraries, ports, processes, rooms, spaces, traces};
 
 #[cfg(target_os = "macos")]
 mod macos;
 #[cfg(target_os = "macos")]
-pub(crate) use macos::{confine, facts, files, libraries, ports, processes, spaces};
+pub(crate) use macos::{confine, facts, files, libraries, ports, processes, rooms, spaces, traces};

@@ -131,7 +131,7 @@ impl Task for Launch<'_> {
     fn recipe(&self) -> Digest {
         let folder = self.rung.files();
         let mut digest = Canonical::new("kladder launch", 1).field("folder", folder.as_os_str().as_encoded_bytes());
-        for (name, Command { file, arguments, by, variables }) in &self.rung.commands {
+        for (name, Command { file, arguments, by, variables, .. }) in &self.rung.commands {
             digest = digest.field("command", name.as_str()).field("file", file.as_written());
             digest = digest.list("arguments", arguments.iter().map(Template::as_written));
             digest = by.iter().fold(digest, |digest, by| digest.field("by", by.as_str()));

@@ -95,6 +95,8 @@ fn answer(program: &Path, shell: Shell, is_login: bool, name: &str, person: &Sur
         limit: PATIENCE,
         cell: None,
         encloser: None,
+        watched: None,
+        most: None,
     };
     match process::run(&setting, &Silent) {
         Ok(ran) if matches!(ran.ended, Ended::Status(_)) => read(&ran.stdout),

@@ -129,6 +129,8 @@ impl<'d> Desktop<'d> {
             limit: Duration::from_secs(10),
             cell: None,
             encloser: None,
+            watched: None,
+            most: None,
         };
         let ran = process::run(&setting, &Silent).ok()?;
         matches!(ran.ended, Ended::Status(0)).then_some(ran.stdout)

@@ -19,8 +19,8 @@ pub use catalog::{
     CatalogNews, CatalogRemark, CatalogSeries, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
 };
 pub use climb::{
-    Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Verdict,
-    Verify,
+    Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Together,
+    Verdict, Verify,
 };
 pub use host::{Ran, Served, Started, Surveyed, TakenFile, YardTaken};
 pub use kept::{

@@ -1,13 +1,15 @@
 //! Verdicts in words.
 
-use kladder_core::base::event::{Cause, Difference, Finding, How, Looked, Outcome, Output, Skipped, Subject};
+use kladder_core::base::event::{
+    Cause, Difference, Finding, How, Looked, Much, Outcome, Output, Skipped, Subject, Undeclared,
+};
 
-use crate::text::{clean, count, either, quoted};
+use crate::text::{bytes, clean, count, either, quoted};
 
 /// The rung or rehearsal that something belongs to.
 pub fn owner(subject: &Subject) -> String {
     match subject {
-        Subject::Rehearsal { rehearsal, .. } => rehearsal.clone(),
+        Subject::Rehearsal { rehearsal, .. } | Subject::Starts { rehearsal } => rehearsal.clone(),
         Subject::Commands => "the ladder".to_owned(),
         _ => subject.rung().map(ToString::to_string).unwrap_or_default(),
     }
@@ -23,6 +25,7 @@ pub fn claim(subject: &Subject) -> String {
         Subject::Service { service, .. } => format!("the service {service}"),
         Subject::Rehearsal { step: Some(step), .. } => step.clone(),
         Subject::Rehearsal { step: None, .. } => "its tools are there".into(),
+        Subject::Starts { .. } => "it starts nothing of the host that is not declared".into(),
         Subject::Commands => "its commands are what was put there, and nothing else".into(),
     }
 }
@@ -49,6 +52,20 @@ pub fn finding(finding: &Finding) -> String {
         Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
         Finding::Status { status, expected } => {
             format!("it ended with status {status}, and {} was expected", either(expected))
+        }
+        Finding::TooMuch { of: Much::Processes, limit } => {
+            format!("it had more than {limit} processes at one time, and was ended")
+        }
+        Finding::TooMuch { of: Much::Memory, limit } => {
+            format!("it took more than {} of memory, and was ended", bytes(*limit))
+        }
+        Finding::Undeclared { programs } => {
+            let one = |one: &Undeclared| match &one.by {
+                Some(by) => format!("{by} started {}", one.program.display()),
+                None => format!("a step started {}", one.program.display()),
+            };
+            let all: Vec<String> = programs.iter().map(one).collect();
+            format!("{}; `calls` in the definition or rehearsal declares what is meant", all.join(", "))
         }
         Finding::TooLong { limit } => format!("it was still running after {limit} s"),
         Finding::NoMatch { looked: what, pattern } => format!("{} has nothing like `{pattern}`", looked(what)),
@@ -157,6 +174,9 @@ pub fn cause(cause: &Cause) -> String {
         }
         Cause::NoInterpreter { interpreter } => {
             format!("its interpreter {interpreter} is not there: the definition should need a tool that brings it")
+        }
+        Cause::UndeclaredCommand { command, file } => {
+            format!("the host has `{command}`, at {file}; `calls = [\"{command}\"]` declares that it is meant")
         }
         Cause::NoCompanion { module } => {
             format!(

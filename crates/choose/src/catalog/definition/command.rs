@@ -1,6 +1,7 @@
 //! Commands and variables, by the names that they are known by.
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
@@ -70,6 +71,31 @@ impl TryFrom<String> for VariableName {
             return Err("PATH is put together from the commands of all rungs; name those under `commands`".to_owned());
         }
         Ok(Self(text))
+    }
+}
+
+/// A file or folder of the host: it begins with `/`, or with `~/` for the person's home.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub struct HostPath(String);
+
+impl HostPath {
+    /// Where it is; `None` where nobody's home is known.
+    pub fn of(&self, home: Option<&Path>) -> Option<PathBuf> {
+        match self.0.strip_prefix("~/") {
+            None => Some(PathBuf::from(&self.0)),
+            Some(below) => Some(home?.join(below)),
+        }
+    }
+}
+
+impl TryFrom<String> for HostPath {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        let below = text.strip_prefix("~/").or_else(|| text.strip_prefix('/'));
+        let is_path = below.is_some_and(|below| !below.is_empty() && below.split('/').all(|part| part != ".."));
+        if is_path { Ok(Self(text)) } else { Err(format!("`{text}` is no path that begins with `/` or `~/`")) }
     }
 }
 
@@ -200,19 +226,21 @@ pub struct Command {
     pub by: Option<CommandName>,
     /// Environment variables of this command alone.
     pub variables: BTreeMap<VariableName, Template>,
+    /// It attaches itself to other processes, as debuggers do: what it starts cannot be watched.
+    pub attaches: bool,
 }
 
 #[derive(Deserialize)]
 #[serde(
     untagged,
-    expecting = "here stands a file like \"bin/tool\", or a table with `file`, `arguments`, `by` and `variables`"
+    expecting = "here stands a file like \"bin/tool\", or a table with `file`, `arguments`, `by`, `variables` and `attaches`"
 )]
 enum CommandForm {
     File(String),
     Table(CommandTable),
 }
 
-#[derive(Deserialize)]
+#[derive(Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct CommandTable {
     file: String,
@@ -221,6 +249,8 @@ struct CommandTable {
     by: Option<CommandName>,
     #[serde(default)]
     variables: BTreeMap<VariableName, Template>,
+    #[serde(default)]
+    attaches: bool,
 }
 
 impl Command {
@@ -234,11 +264,12 @@ impl TryFrom<CommandForm> for Command {
     type Error = crate::template::TemplateError;
 
     fn try_from(form: CommandForm) -> Result<Self, Self::Error> {
-        let (file, arguments, by, variables) = match form {
-            CommandForm::File(file) => (file, Vec::new(), None, BTreeMap::new()),
-            CommandForm::Table(CommandTable { file, arguments, by, variables }) => (file, arguments, by, variables),
+        let table = match form {
+            CommandForm::File(file) => CommandTable { file, ..CommandTable::default() },
+            CommandForm::Table(table) => table,
         };
+        let CommandTable { file, arguments, by, variables, attaches } = table;
         let arguments = arguments.iter().map(|text| Template::new(text)).collect::<Result<_, _>>()?;
-        Ok(Self { file: PathTemplate::new(&file)?, arguments, by, variables })
+        Ok(Self { file: PathTemplate::new(&file)?, arguments, by, variables, attaches })
     }
 }

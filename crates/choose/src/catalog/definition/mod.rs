@@ -11,7 +11,7 @@ mod says;
 mod service;
 
 pub use also::{Also, Here, When};
-pub use command::{Command, CommandName, How, Variable, VariableName, Whose};
+pub use command::{Command, CommandName, HostPath, How, Variable, VariableName, Whose};
 pub use first_start::WrongChoice;
 pub use fit_out::FitOut;
 pub use host::{HostProbe, Spot};

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Deserializer};
 
-use super::command::{Command, CommandName, Variable, VariableName};
+use super::command::{Command, CommandName, HostPath, Variable, VariableName};
 use super::published::{Unpacking, patterns};
 use super::{FitOut, Origin, Service};
 use crate::catalog::need::{Exclusion, Need};
@@ -46,6 +46,12 @@ pub struct Says {
     pub fonts: Vec<InnerPath>,
     /// How to see that it works.
     pub checks: Vec<Trial>,
+    /// Commands of the host that its own programs start: in checks and rehearsals they find no others.
+    pub calls: Vec<CommandName>,
+    /// Files and folders of the host, beside the system's own, that its programs read.
+    pub reads: Vec<HostPath>,
+    /// Variables of a person that make its programs do something else.
+    pub misled_by: Vec<VariableName>,
     /// What is made once for each ladder, after it stands.
     pub fit_outs: Vec<FitOut>,
     /// Programs of it that run while one works.
@@ -105,6 +111,12 @@ macro_rules! table {
             #[serde(default)]
             checks: Vec<crate::catalog::Trial>,
             #[serde(default)]
+            calls: Vec<crate::catalog::CommandName>,
+            #[serde(default)]
+            reads: Vec<crate::catalog::HostPath>,
+            #[serde(default)]
+            misled_by: Vec<crate::catalog::VariableName>,
+            #[serde(default)]
             fit_outs: Vec<crate::catalog::FitOut>,
             #[serde(default)]
             services: Vec<crate::catalog::Service>,
@@ -141,6 +153,9 @@ macro_rules! table {
                     desktop: take(&mut self.desktop),
                     fonts: take(&mut self.fonts),
                     checks: take(&mut self.checks),
+                    calls: take(&mut self.calls),
+                    reads: take(&mut self.reads),
+                    misled_by: take(&mut self.misled_by),
                     fit_outs: take(&mut self.fit_outs),
                     services: take(&mut self.services),
                     first_start: take(&mut self.first_start),
@@ -180,6 +195,9 @@ impl Says {
         self.desktop.extend_from_slice(&part.desktop);
         self.fonts.extend_from_slice(&part.fonts);
         self.checks.extend_from_slice(&part.checks);
+        self.calls.extend_from_slice(&part.calls);
+        self.reads.extend_from_slice(&part.reads);
+        self.misled_by.extend_from_slice(&part.misled_by);
         self.fit_outs.extend_from_slice(&part.fit_outs);
         self.services.extend_from_slice(&part.services);
         named(&mut self.first_start, &part.first_start);
@@ -231,6 +249,9 @@ impl Says {
             && self.desktop.is_empty()
             && self.fonts.is_empty()
             && self.checks.is_empty()
+            && self.calls.is_empty()
+            && self.reads.is_empty()
+            && self.misled_by.is_empty()
             && self.fit_outs.is_empty()
             && self.services.is_empty()
             && self.first_start.is_empty()

@@ -35,7 +35,7 @@ use std::path::PathBuf;
 
 use serde::Deserialize;
 
-use super::{CatalogError, Pattern};
+use super::{CatalogError, CommandName, HostPath, Pattern};
 use crate::document::Source;
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
@@ -70,6 +70,12 @@ pub struct Rehearsal {
     /// The device or service that it runs on, in words.
     #[serde(default, rename = "runs-on")]
     pub runs_on: Option<String>,
+    /// Commands of the host that its steps start: they find no others but those of the ladder.
+    #[serde(default)]
+    pub calls: Vec<CommandName>,
+    /// Files and folders of the host, beside the system's own, that its steps read.
+    #[serde(default)]
+    pub reads: Vec<HostPath>,
     /// The folder that its file lies in.
     #[serde(skip)]
     pub base: PathBuf,

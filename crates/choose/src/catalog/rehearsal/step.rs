@@ -12,6 +12,8 @@
 //! [[steps]]
 //! run = ["tidlow", "old.image"]
 //! must-not-hold = true                   # it proves that this does not go
+//! network = true                         # it goes beyond this machine
+//! watched = false                        # a program that notices that it is watched, and works otherwise then
 //! ```
 
 use std::collections::BTreeMap;
@@ -37,6 +39,8 @@ pub struct Step {
     pub patience: u64,
     /// What is expected must not come of it.
     pub must_not_hold: bool,
+    /// Whether what it starts is written down.
+    pub watched: bool,
 }
 
 /// The keys of a trial, and those of a step. (Flattened they would be the same, but lose the places of mistakes.)
@@ -53,6 +57,8 @@ struct StepForm {
     variables: BTreeMap<VariableName, Template>,
     #[serde(default)]
     expect: Expect,
+    #[serde(default)]
+    network: bool,
     limit: Option<u64>,
     #[serde(default, deserialize_with = "crate::catalog::trial::harmless")]
     harmless: Vec<(Pattern, String)>,
@@ -65,6 +71,12 @@ struct StepForm {
     patience: u64,
     #[serde(default)]
     must_not_hold: bool,
+    #[serde(default = "watched")]
+    watched: bool,
+}
+
+fn watched() -> bool {
+    true
 }
 
 impl<'de> Deserialize<'de> for Step {
@@ -81,10 +93,11 @@ impl TryFrom<StepForm> for Step {
             return Err("a step that `stays` is not judged as others are: ask it in a step of its own");
         }
         let StepForm { name, run, input, folder, variables, expect, limit, harmless, claims, .. } = form;
-        let StepForm { write, stays, patience, must_not_hold, .. } = form;
+        let StepForm { write, stays, patience, must_not_hold, watched, network, .. } = form;
         let mut trial = Trial::new(name, run, input, folder, limit);
         (trial.variables, trial.expect, trial.harmless, trial.claims) = (variables, expect, harmless, claims);
-        Ok(Self { trial, write, stays, patience, must_not_hold })
+        trial.network = network;
+        Ok(Self { trial, write, stays, patience, must_not_hold, watched })
     }
 }
 

@@ -41,6 +41,13 @@ pub enum Cause {
         /// The interpreter.
         interpreter: String,
     },
+    /// The host has a command that was not found, since nothing declares it.
+    UndeclaredCommand {
+        /// As it is typed.
+        command: String,
+        /// Where the host has it.
+        file: String,
+    },
     /// A module or package that the program needs is not there.
     NoCompanion {
         /// As the program names it.

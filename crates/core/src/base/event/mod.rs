@@ -10,7 +10,9 @@ mod work;
 
 pub use crate::sys::{Confined, Kept};
 pub use cause::Cause;
-pub use verdict::{Difference, Finding, How, Looked, Outcome, Output, Skipped, Stream, Subject, Verdict};
+pub use verdict::{
+    Difference, Finding, How, Looked, Much, Outcome, Output, Skipped, Stream, Subject, Undeclared, Verdict,
+};
 pub use work::Work;
 
 use std::path::PathBuf;

@@ -66,6 +66,11 @@ pub enum Subject {
         /// What it shows; `None` where the rehearsal as a whole is meant.
         step: Option<String>,
     },
+    /// What a rehearsal started.
+    Starts {
+        /// By its name in the catalog.
+        rehearsal: String,
+    },
     /// The folder of the ladder's commands: nothing else may stand in it.
     Commands,
 }
@@ -94,7 +99,7 @@ impl Subject {
             | Self::SetUp { rung, .. }
             | Self::FitOut { rung, .. }
             | Self::Service { rung, .. } => Some(rung),
-            Self::Rehearsal { .. } | Self::Commands => None,
+            Self::Rehearsal { .. } | Self::Starts { .. } | Self::Commands => None,
         }
     }
 }
@@ -193,6 +198,27 @@ pub enum Looked {
     },
 }
 
+/// A program of the host that was started although nothing says that it is needed.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Undeclared {
+    /// The program.
+    #[serde(with = "crate::base::record::path")]
+    #[schemars(with = "String")]
+    pub program: PathBuf,
+    /// The rung that started it, where it was one.
+    pub by: Option<RungKey>,
+}
+
+/// What a command can take too much of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Much {
+    /// Processes at one time.
+    Processes,
+    /// Memory.
+    Memory,
+}
+
 /// What was seen where something else was expected.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(tag = "finding", rename_all = "kebab-case")]
@@ -217,6 +243,18 @@ pub enum Finding {
     TooLong {
         /// Seconds.
         limit: u64,
+    },
+    /// It took too much of the machine, and was ended.
+    TooMuch {
+        /// Of what.
+        of: Much,
+        /// How much it might have taken: processes, or bytes.
+        limit: u64,
+    },
+    /// Programs of the host were started that nothing declares.
+    Undeclared {
+        /// Which ones.
+        programs: Vec<Undeclared>,
     },
     /// What was expected is not there.
     NoMatch {

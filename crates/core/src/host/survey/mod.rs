@@ -147,6 +147,12 @@ pub fn look(host: &Host, folders: &[(&str, PathBuf)], known: &[Known]) -> Survey
     Survey { tools: tools::ask(host, known), twice: tools::twice(host), ..facts(host, folders) }
 }
 
+/// Memory in all, in bytes, where that is told.
+pub(crate) fn memory(host: &Host) -> Option<u64> {
+    let root = Root::open(host);
+    machine::memory(&root, &mut root.odd()).map(|memory| memory.total)
+}
+
 /// The facts that files tell. `folders` are the places whose free disk matters, by what they are for.
 pub fn facts(host: &Host, folders: &[(&str, PathBuf)]) -> Survey {
     let root = Root::open(host);

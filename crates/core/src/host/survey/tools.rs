@@ -122,10 +122,12 @@ fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, Untold
         limit: LIMIT,
         cell: Some(&cell),
         encloser: encloser.as_ref(),
+        watched: None,
+        most: None,
     };
     let ran = run(&setting, &Silent).map_err(not_run)?;
     match ran.ended {
-        Ended::TooLate => return Err(Untold::TooSlow { limit: LIMIT.as_secs() }),
+        Ended::TooLate | Ended::TooMuch(_) => return Err(Untold::TooSlow { limit: LIMIT.as_secs() }),
         Ended::Cancelled => return Err(Untold::Interrupted),
         Ended::Status(0) => {}
         Ended::Status(status) => return Err(Untold::Status { status }),

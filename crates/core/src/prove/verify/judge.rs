@@ -6,9 +6,9 @@ use std::path::Path;
 use kladder_choose::catalog::{Claim, Is, Of, Pattern, Trial, Value};
 use kladder_choose::template::Hole;
 
-use crate::base::event::{Finding, Looked, Outcome, Output, Skipped, Stream};
+use crate::base::event::{Finding, Looked, Much, Outcome, Output, Skipped, Stream};
 use crate::base::files::{self, Attach, FileError};
-use crate::host::process::{Ended, Ran};
+use crate::host::process::{Ended, Most, Ran};
 use crate::prove::causes;
 
 /// Bytes that are read of a file that a claim is about.
@@ -26,6 +26,8 @@ pub(super) struct Judged<'j> {
     pub(super) value: &'j dyn Fn(&Hole) -> Option<String>,
     /// Where it ran.
     pub(super) folder: &'j Path,
+    /// What it might take.
+    pub(super) most: Most,
 }
 
 impl Judged<'_> {
@@ -35,6 +37,11 @@ impl Judged<'_> {
         let finding = match self.ran.ended {
             // The caller looks for that itself, and ends.
             Ended::Cancelled => return Outcome::Passed,
+            Ended::TooMuch(of) => {
+                let processes = u64::try_from(self.most.processes).unwrap_or(u64::MAX);
+                let limit = if of == Much::Processes { processes } else { self.most.memory };
+                Some(Finding::TooMuch { of, limit })
+            }
             Ended::TooLate => Some(Finding::TooLong { limit: self.trial.limit }),
             Ended::Status(status) if !expect.status.contains(&status) => {
                 Some(Finding::Status { status, expected: expect.status.clone() })

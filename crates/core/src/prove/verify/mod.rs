@@ -5,6 +5,7 @@
 //! output, and they take their children with them. They may read what the caller may, and write nothing but that folder and
 //! the rungs' corners, as far as the kernel can see to that: a check leaves no trace on the shelf, not even root's.
 
+mod cell;
 mod judge;
 mod start;
 mod steps;
@@ -13,6 +14,7 @@ mod work;
 
 pub use work::Asked;
 
+use std::cell::RefCell;
 use std::ffi::OsString;
 use std::fs;
 use std::io;
@@ -26,18 +28,21 @@ use kladder_choose::template::Hole;
 use kladder_launch::table::{self, Entry};
 use kladder_launch::variables::applied;
 
+use self::cell::Keeping;
 use self::judge::Judged;
 use crate::base::event::{
-    Cancelled, Difference, Event, Finding, How, Observer, Outcome, Skipped, Subject, Verdict, check_cancelled,
+    Cancelled, Confined, Difference, Event, Finding, How, Observer, Outcome, Skipped, Subject, Verdict, check_cancelled,
 };
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::shelf::Standing;
-use crate::host::confine::{Cell, Network, Reads};
+use crate::host::confine::{Cell, Network};
 use crate::host::process;
 use crate::host::survey::{Host, SCRATCH, answers, scratch};
 use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
+use crate::prove::together::Together;
+use crate::sys::Start;
 use crate::tasks::launch::{Filling, Wiring, filled, filled_hole};
 use crate::tasks::{FitStep, Rung, Shelved, Source, TaskError};
 
@@ -74,6 +79,8 @@ pub struct Bench<'b> {
     scratch: tempfile::TempDir,
     /// Where rungs may write besides the scratch folder.
     corners: Vec<PathBuf>,
+    keeping: Keeping,
+    together: RefCell<Together>,
     observer: &'b dyn Observer,
 }
 
@@ -98,13 +105,26 @@ impl<'b> Bench<'b> {
             files::create_folder(&scratch.path().join(folder))?;
         }
         let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(Berth::corners).collect();
-        Ok(Self { landing, host, wiring, rungs, catalogs, scratch, corners, observer })
+        let ladder = landing.ancestors().nth(2).unwrap_or(landing);
+        let keeping = Keeping::of(rungs, ladder, scratch.path(), host);
+        Ok(Self {
+            landing,
+            host,
+            wiring,
+            rungs,
+            catalogs,
+            scratch,
+            corners,
+            keeping,
+            together: RefCell::default(),
+            observer,
+        })
     }
 
     /// What programs get: the variables and commands of a household, and nothing of the caller's.
     fn environment(&self, household: &Household) -> Vec<(OsString, OsString)> {
         let mut variables = applied(&self.wiring.table(household).variables, |_| None);
-        variables.push(("PATH".into(), self.path(household)));
+        variables.push(("PATH".into(), self.before(household, self.keeping.commands().into())));
         for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
             variables.push((name.into(), self.scratch.path().join(folder).into()));
         }
@@ -114,8 +134,13 @@ impl<'b> Bench<'b> {
 
     /// PATH as a household has it.
     fn path(&self, household: &Household) -> OsString {
+        self.before(household, self.host.path.clone())
+    }
+
+    /// A household's commands in front of others.
+    fn before(&self, household: &Household, path: OsString) -> OsString {
         let fronts = self.wiring.fronts(household).into_iter().rev();
-        fronts.fold(self.host.path.clone(), |path, front| path_with(&self.landing.join(front), &path))
+        fronts.fold(path, |path, front| path_with(&self.landing.join(front), &path))
     }
 
     fn conclude(&self, subject: Subject, started: Instant, outcome: Outcome) -> Verdict {
@@ -149,7 +174,8 @@ impl<'b> Bench<'b> {
             let files = rung.files();
             let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: None };
             let filled = Filled { said, with };
-            verdicts.extend(self.trial(subject, trial, &rung.key.household, Some(&filled), &folder)?);
+            let around = Around::check(&folder);
+            verdicts.extend(self.trial(subject, trial, &rung.key.household, Some(&filled), &around, &mut None)?);
         }
         Ok(verdicts)
     }
@@ -220,6 +246,11 @@ impl<'b> Bench<'b> {
         Ok(Some(self.conclude(subject, started, differing(differences))))
     }
 
+    /// Who was seen with whom in the rehearsals that were run, and what all that was run was kept from; `None` where nothing was.
+    pub fn seen(&self) -> (Together, Option<Confined>) {
+        (self.together.borrow().clone(), self.keeping.seen())
+    }
+
     /// Looks whether the folders of commands hold what was put there, and nothing else.
     ///
     /// # Errors
@@ -236,17 +267,36 @@ impl<'b> Bench<'b> {
         trial: &Trial,
         household: &Household,
         filled: Option<&Filled<'_>>,
-        whole: &Path,
+        around: &Around<'_>,
     ) -> Result<Begun, VerifyError> {
+        let whole = around.folder;
         let run = words(trial, filled);
         let mut variables = self.environment(household);
         variables.extend(own_variables(trial, filled.map(|filled| &filled.with)));
+        variables.extend(around.told.map(|told| ("KLADDER_STARTS".into(), told.into())));
         let folder = trial.folder.below(whole);
         files::create_folder(&folder)?;
         let here = [self.scratch.path().to_path_buf(), whole.to_path_buf()];
         let writes = self.corners.iter().cloned().chain(here).collect();
-        let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
+        let network = if trial.network { Network::All } else { around.network };
+        let cell = self.keeping.cell(writes, network, around.reads);
         Ok(Begun { run: resolved(run, &variables), folder, variables, cell })
+    }
+
+    fn setting<'s>(&'s self, begun: &'s Begun, trial: &'s Trial, around: &'s Around<'_>) -> process::Setting<'s> {
+        // Whoever has a room of its own, or is watched, goes by way of an encloser; a check of a moment does without.
+        let is_alone = !matches!(begun.cell.network, Network::Room(_)) && around.watched.is_none();
+        process::Setting {
+            run: &begun.run,
+            input: &trial.input,
+            folder: &begun.folder,
+            variables: &begun.variables,
+            limit: Duration::from_secs(trial.limit),
+            cell: Some(&begun.cell),
+            encloser: self.keeping.encloser().filter(|_| !is_alone),
+            watched: around.watched,
+            most: Some(self.keeping.most()),
+        }
     }
 
     fn trial(
@@ -255,14 +305,19 @@ impl<'b> Bench<'b> {
         trial: &Trial,
         household: &Household,
         filled: Option<&Filled<'_>>,
-        folder: &Path,
+        around: &Around<'_>,
+        starts: &mut Option<Vec<Start>>,
     ) -> Result<Vec<Verdict>, VerifyError> {
         check_cancelled(self.observer)?;
         let started = Instant::now();
         self.observer.event(&Event::Checking { subject: subject.clone() });
-        let begun = self.begun(trial, household, filled, folder)?;
-        let ran = process::run(&begun.setting(trial), self.observer);
+        let begun = self.begun(trial, household, filled, around)?;
+        let mut ran = process::run(&self.setting(&begun, trial, around), self.observer);
         check_cancelled(self.observer)?;
+        if let Ok(ran) = &mut ran {
+            self.keeping.was(&ran.confined);
+            *starts = ran.starts.take();
+        }
         let ran = match ran {
             Ok(ran) => ran,
             Err(error) => {
@@ -271,7 +326,7 @@ impl<'b> Bench<'b> {
         };
         let value = |hole: &Hole| filled.map(|filled| filled_hole(hole, &filled.with).to_string_lossy().into_owned());
         let said = filled.map(|filled| filled.said);
-        let judged = Judged { trial, ran: &ran, said, value: &value, folder: &begun.folder };
+        let judged = Judged { trial, ran: &ran, said, value: &value, folder: &begun.folder, most: self.keeping.most() };
         let mut verdicts = vec![self.conclude(subject.clone(), started, self.known(judged.outcome()))];
         for claim in &trial.claims {
             verdicts.push(self.conclude(subject.claiming(&claim.name), started, judged.claimed(claim)));
@@ -288,17 +343,24 @@ struct Begun {
     cell: Cell,
 }
 
-impl Begun {
-    fn setting<'b>(&'b self, trial: &'b Trial) -> process::Setting<'b> {
-        process::Setting {
-            run: &self.run,
-            input: &trial.input,
-            folder: &self.folder,
-            variables: &self.variables,
-            limit: Duration::from_secs(trial.limit),
-            cell: Some(&self.cell),
-            encloser: None,
-        }
+/// What a command is run amid.
+struct Around<'a> {
+    /// The folder of the check or project.
+    folder: &'a Path,
+    /// The network that it has where it does not say that it wants another.
+    network: Network,
+    /// What it may read besides.
+    reads: &'a [PathBuf],
+    /// Programs that are let go, where what others start is written down.
+    watched: Option<&'a [PathBuf]>,
+    /// Where launchers write down what they start.
+    told: Option<&'a Path>,
+}
+
+impl<'a> Around<'a> {
+    /// A check: by itself, in its folder.
+    fn check(folder: &'a Path) -> Self {
+        Self { folder, network: Network::None, reads: &[], watched: None, told: None }
     }
 }
 

@@ -9,6 +9,7 @@ use kladder_choose::names::RungKey;
 use super::{Bench, VerifyError};
 use crate::base::event::{Cause, Finding, Outcome, Output, Subject, Verdict, check_cancelled};
 use crate::host::survey::answers;
+use crate::prove::causes;
 use crate::prove::wants::Around;
 use crate::tasks::Rung;
 
@@ -50,7 +51,19 @@ impl Bench<'_> {
 
     /// Adds to the causes of a failure who in the catalog would help.
     pub(super) fn known(&self, mut outcome: Outcome) -> Outcome {
-        if let Outcome::Failed { causes, .. } = &mut outcome {
+        if let Outcome::Failed { finding, output, causes } = &mut outcome {
+            let said = match finding {
+                Finding::NoCommand { command } => vec![command.clone()],
+                _ => causes::commands_not_found(&[output.first.as_str(), "\n", &output.last].concat()),
+            };
+            for command in said {
+                // What is there and may be found was missed for another reason.
+                let there = answers(&command, &self.host.path);
+                let hidden =
+                    there.filter(|file| std::fs::canonicalize(file).is_ok_and(|file| !self.keeping.is_declared(&file)));
+                causes
+                    .extend(hidden.map(|file| Cause::UndeclaredCommand { command, file: file.display().to_string() }));
+            }
             for cause in causes {
                 if let Cause::NoLibrary { library, by } = cause {
                     // A catalog that cannot be listed helps nobody, and is told elsewhere.

@@ -1,6 +1,6 @@
 //! Rehearsals: steps in a folder, one after the other, some of which run on while the others do.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::thread;
 use std::time::{Duration, Instant};
@@ -9,11 +9,14 @@ use kladder_choose::catalog::{Filled, Laid, Pattern, Rehearsal, Step};
 use kladder_choose::names::Household;
 use kladder_choose::path::InnerPath;
 
-use super::{Bench, VerifyError, not_started};
-use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Verdict, check_cancelled};
+use super::cell::paths;
+use super::{Around, Bench, VerifyError, not_started};
+use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Undeclared, Verdict, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
 use crate::host::process::Lasting;
 use crate::prove::project::{bytes_of, of_rung, put};
+use crate::prove::together::{Owners, Seen, launched};
+use crate::sys::Start;
 use crate::tasks::Rung;
 
 /// How often what is waited for is looked at.
@@ -26,6 +29,7 @@ struct Running {
     subject: Subject,
     started: Instant,
     process: Lasting,
+    is_to_be_watched: bool,
 }
 
 impl Bench<'_> {
@@ -59,7 +63,7 @@ impl Bench<'_> {
                 return cannot(format!("{}: {source}", path.display()));
             }
         }
-        self.run_steps(&rehearsal.rehearsal, &filled, &folder)
+        self.run_steps(rehearsal, &filled, &folder)
     }
 
     /// Runs the steps of a project in its folder, where they may write; after one that fails the others are skipped. Files that
@@ -68,13 +72,25 @@ impl Bench<'_> {
     ///
     /// # Errors
     /// [`VerifyError`] where one could not be run at all. One that fails is a verdict.
-    pub fn run_steps(&self, rehearsal: &str, project: &Filled, folder: &Path) -> Result<Vec<Verdict>, VerifyError> {
+    pub fn run_steps(
+        &self,
+        rehearsal: &Rehearsal,
+        project: &Filled,
+        folder: &Path,
+    ) -> Result<Vec<Verdict>, VerifyError> {
+        self.keeping.also(&rehearsal.calls, &self.host.path);
+        let reads = paths(&rehearsal.reads, self.host);
+        let told = self.scratch.path().join(["starts-of-", &rehearsal.rehearsal].concat());
+        files::replace(&told, b"")?;
+        let let_go = Some(self.keeping.let_go());
+        let network = self.keeping.inside();
+        let mut seen = Seen::default();
         let mut verdicts: Vec<Verdict> = Vec::new();
         let mut running: Vec<Running> = Vec::new();
         let mut written: BTreeMap<&InnerPath, &Laid> = BTreeMap::new();
         let mut left_alone: Option<String> = None;
         for step in &project.steps {
-            let subject = Subject::Rehearsal { rehearsal: rehearsal.to_owned(), step: Some(step.name()) };
+            let subject = Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step: Some(step.name()) };
             let stops =
                 |verdict: &Verdict| verdict.failed() || verdict.outcome == Outcome::Skipped(Skipped::EarlierFailed);
             if verdicts.iter().any(stops) {
@@ -99,13 +115,26 @@ impl Bench<'_> {
                 verdicts.push(self.conclude(subject, Instant::now(), failed));
                 continue;
             }
+            let watched = let_go.filter(|_| step.watched && self.keeping.encloser().is_some());
+            let around = Around { folder, network, reads: &reads, watched, told: Some(&told) };
             match &step.stays {
-                Some(pattern) => verdicts.push(self.left_running(subject, step, pattern, folder, &mut running)?),
-                None => verdicts.extend(self.tried(&subject, step, folder)?),
+                Some(pattern) => verdicts.push(self.left_running(subject, step, pattern, &around, &mut running)?),
+                None => {
+                    let mut starts = None;
+                    verdicts.extend(self.tried(&subject, step, &around, &mut starts)?);
+                    seen.unwatched |= step.watched && starts.is_none();
+                    seen.starts.extend(starts);
+                }
             }
         }
         verdicts.extend(self.ended_early(&mut running));
-        drop(running);
+        for one in running.drain(..) {
+            let starts = one.process.starts();
+            seen.unwatched |= one.is_to_be_watched && starts.is_none();
+            seen.starts.extend(starts);
+        }
+        seen.launched = launched(&String::from_utf8_lossy(&files::read(&told)?));
+        verdicts.extend(self.starts(rehearsal, &seen, folder, !verdicts.iter().any(Verdict::failed)));
         for (path, file) in written {
             let full = path.below(folder);
             if is_as(&full, Some(file)) {
@@ -118,11 +147,48 @@ impl Bench<'_> {
         Ok(verdicts)
     }
 
+    /// Writes down who worked with whom, and whether something of the host was started that nothing declares.
+    fn starts(&self, rehearsal: &Rehearsal, seen: &Seen, folder: &Path, passed: bool) -> Option<Verdict> {
+        let owners = Owners::of(self.rungs);
+        let named = |rung: &&Rung| rehearsal.tools.iter().any(|tool| rung.answers_to(tool));
+        let named: Vec<&Rung> = self.rungs.iter().filter(named).collect();
+        self.together.borrow_mut().add(seen, &named, &owners, self.rungs, passed);
+        let (started, mut programs) = (Instant::now(), BTreeSet::new());
+        let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_path_buf());
+        for starts in &seen.starts {
+            let owner = |start: &Start| start.files.iter().rev().find_map(|file| owners.owner(file).cloned());
+            for start in starts {
+                let Some(program) = start.files.first() else { continue };
+                if self.keeping.is_declared(program) || program.starts_with(&folder) {
+                    continue;
+                }
+                let above = |start: &Start| starts.get(start.by?);
+                let by = std::iter::successors(above(start), |start| above(start)).take(starts.len()).find_map(owner);
+                programs.insert(Undeclared { program: program.clone(), by: owner(start).or(by) });
+            }
+        }
+        if seen.starts.is_empty() || !passed {
+            return None;
+        }
+        let outcome = if programs.is_empty() {
+            Outcome::Passed
+        } else {
+            Outcome::failed(Finding::Undeclared { programs: programs.into_iter().collect() })
+        };
+        Some(self.conclude(Subject::Starts { rehearsal: rehearsal.rehearsal.clone() }, started, outcome))
+    }
+
     /// Runs a step, again and again while it fails and there is time.
-    fn tried(&self, subject: &Subject, step: &Step, folder: &Path) -> Result<Vec<Verdict>, VerifyError> {
+    fn tried(
+        &self,
+        subject: &Subject,
+        step: &Step,
+        around: &Around<'_>,
+        starts: &mut Option<Vec<Start>>,
+    ) -> Result<Vec<Verdict>, VerifyError> {
         let (started, patience) = (Instant::now(), Duration::from_secs(step.patience));
         loop {
-            let mut verdicts = self.trial(subject.clone(), &step.trial, &Household::shared(), None, folder)?;
+            let mut verdicts = self.trial(subject.clone(), &step.trial, &Household::shared(), None, around, starts)?;
             if step.must_not_hold {
                 verdicts = vec![self.conclude(subject.clone(), started, refuted(&verdicts))];
             }
@@ -140,13 +206,13 @@ impl Bench<'_> {
         subject: Subject,
         step: &Step,
         pattern: &Pattern,
-        folder: &Path,
+        around: &Around<'_>,
         running: &mut Vec<Running>,
     ) -> Result<Verdict, VerifyError> {
         let started = Instant::now();
         self.observer.event(&Event::Checking { subject: subject.clone() });
-        let begun = self.begun(&step.trial, &Household::shared(), None, folder)?;
-        let mut process = match Lasting::start(&begun.setting(&step.trial)) {
+        let begun = self.begun(&step.trial, &Household::shared(), None, around)?;
+        let mut process = match Lasting::start(&self.setting(&begun, &step.trial, around)) {
             Ok(process) => process,
             Err(error) => {
                 let failed = Outcome::failed(not_started(&step.trial, &error));
@@ -171,14 +237,15 @@ impl Bench<'_> {
         };
         let outcome = finding.map_or(Outcome::Passed, |finding| failed(finding, &process));
         if outcome == Outcome::Passed {
-            running.push(Running { subject: subject.clone(), started, process });
+            let is_to_be_watched = step.watched;
+            running.push(Running { subject: subject.clone(), started, process, is_to_be_watched });
         }
         Ok(self.conclude(subject, started, outcome))
     }
 
     /// What should have run to the end and did not.
     fn ended_early(&self, running: &mut [Running]) -> Vec<Verdict> {
-        let ended = |Running { subject, started, process }: &mut Running| {
+        let ended = |Running { subject, started, process, .. }: &mut Running| {
             let status = process.ended().ok().flatten()?;
             Some(self.conclude(subject.clone(), *started, failed(Finding::EndedEarly { status }, process)))
         };

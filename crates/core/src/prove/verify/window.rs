@@ -13,7 +13,7 @@ use x11rb::rust_connection::RustConnection;
 
 use super::{Bench, VerifyError};
 use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Verdict, check_cancelled};
-use crate::host::confine::{Cell, Network, Reads};
+use crate::host::confine::Network;
 use crate::host::process::{Lasting, Setting};
 use crate::host::survey::answers;
 use crate::tasks::Rung;
@@ -70,6 +70,8 @@ impl Bench<'_> {
             limit: PATIENCE,
             cell,
             encloser: None,
+            watched: None,
+            most: None,
         };
         let Ok(screen) = Lasting::start(&setting(&run, &variables, None)) else {
             return Ok(passed_over(format!("{DISPLAY} cannot be started")));
@@ -88,7 +90,8 @@ impl Bench<'_> {
         let mut variables = variables.clone();
         variables.push(("DISPLAY".into(), format!(":{number}").into()));
         let writes = self.corners.iter().cloned().chain([scratch.to_path_buf()]).collect();
-        let cell = Cell { reads: Reads::Everything, writes, network: Network::All };
+        // The display listens on a socket among temporary files.
+        let cell = self.keeping.cell(writes, Network::All, &["/tmp/.X11-unix".into()]);
         let nearest = self.wiring.fronts(&rung.key.household).into_iter().next().unwrap_or_default();
         let command = [self.landing.join(nearest).join(entry.command.as_str()).into_os_string()];
         let mut program = match Lasting::start(&setting(&command, &variables, Some(&cell))) {

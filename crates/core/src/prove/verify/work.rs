@@ -85,11 +85,8 @@ impl Bench<'_> {
         let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: *port };
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let corners = rung.berth.iter().flat_map(Berth::corners);
-        let cell = Cell {
-            reads: Reads::Everything,
-            writes: corners.chain([self.scratch.path().to_path_buf()]).collect(),
-            network: Network::All,
-        };
+        let writes = corners.chain([self.scratch.path().to_path_buf()]).collect();
+        let cell = self.keeping.cell(writes, Network::All, &[]);
         self.run(subject, trial, &Worked { rung, run, folder: &folder, cell, with })
             .map(|(verdict, _, said)| (verdict, said))
     }
@@ -138,11 +135,13 @@ impl Bench<'_> {
             limit: Duration::from_secs(trial.limit),
             cell: Some(cell),
             encloser: encloser.as_ref(),
+            watched: None,
+            most: Some(self.keeping.most()),
         };
         let (outcome, confined, output) = match process::run(&setting, self.observer) {
             Ok(ran) => {
                 let value = |hole: &Hole| Some(filled_hole(hole, &what.with).to_string_lossy().into_owned());
-                let judged = Judged { trial, ran: &ran, said: None, value: &value, folder };
+                let judged = Judged { trial, ran: &ran, said: None, value: &value, folder, most: self.keeping.most() };
                 (judged.outcome(), ran.confined, [ran.stdout, ran.stderr].concat())
             }
             Err(error) => (Outcome::failed(not_started(trial, &error)), Confined::default(), String::new()),

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
+use crate::sys::Usage;
 use rustix::process::{Pid, Signal, getpid, kill_process, set_child_subreaper};
 
 /// From now on orphans of this process's children are its own (prctl(2), `PR_SET_CHILD_SUBREAPER`); tells whether that is
@@ -53,6 +54,21 @@ pub(crate) fn any_marked(mark: &str) -> bool {
     let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
     let mut numbers = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<i32>().ok());
     numbers.any(|pid| pid != getpid().as_raw_nonzero().get() && has_mark(pid, mark))
+}
+
+/// What all processes of this mark take together.
+pub(crate) fn usage(mark: &str) -> Usage {
+    let mut usage = Usage::default();
+    for pid in marked(mark) {
+        let resident = || {
+            // The second number counts the pages that are in memory (`proc_pid_statm(5)`).
+            let text = fs::read_to_string(format!("/proc/{pid}/statm")).ok()?;
+            text.split_whitespace().nth(1)?.parse::<u64>().ok()
+        };
+        usage.processes += 1;
+        usage.memory += resident().unwrap_or(0) * u64::try_from(rustix::param::page_size()).unwrap_or(0);
+    }
+    usage
 }
 
 /// The processes below this one that have a variable of this text in their environment.

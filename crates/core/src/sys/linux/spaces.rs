@@ -49,7 +49,7 @@ fn end_with_parent() {
 }
 
 /// Who one is stays the same in the new namespace (`user_namespaces(7)`).
-fn stay_oneself(user: u32, group: u32) -> io::Result<()> {
+pub(super) fn stay_oneself(user: u32, group: u32) -> io::Result<()> {
     fs::write("/proc/self/setgroups", "deny")?;
     fs::write("/proc/self/uid_map", format!("{user} {user} 1"))?;
     fs::write("/proc/self/gid_map", format!("{group} {group} 1"))

@@ -5,6 +5,11 @@ pub(crate) fn adopt_orphans() -> bool {
     false
 }
 
+/// Nothing that could be told: what others take is not found.
+pub(crate) fn usage(_mark: &str) -> crate::sys::Usage {
+    crate::sys::Usage::default()
+}
+
 /// Does nothing: what left its group is not found.
 pub(crate) fn end_descendants(_mark: &str) {}
 

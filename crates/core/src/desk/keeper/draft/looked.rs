@@ -203,6 +203,8 @@ fn asked(folder: &Path, program: &Path, host: &Host) -> Option<SaysVersion> {
             limit: LIMIT,
             cell: Some(&cell),
             encloser: encloser.as_ref(),
+            watched: None,
+            most: None,
         };
         let Ok(ran) = run(&setting, &Silent) else { continue };
         if !matches!(ran.ended, Ended::Status(0)) {

@@ -7,7 +7,7 @@
 use std::ffi::OsString;
 use std::io::{self, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -16,10 +16,15 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group};
 
-use crate::base::event::{Confined, Kept, Observer};
+use crate::base::event::{Confined, Kept, Much, Observer};
 use crate::host::confine::{self, Cell};
 use crate::host::enclosed::{Encloser, Way};
-use crate::sys;
+use crate::sys::{self, Start};
+
+mod guard;
+
+use guard::Guard;
+pub use guard::Most;
 
 /// More output than this, in bytes, is read and forgotten.
 const MOST_OUTPUT: u64 = 1 << 20;
@@ -44,6 +49,10 @@ pub struct Setting<'s> {
     pub cell: Option<&'s Cell>,
     /// What can keep it to that more strictly than a thread of this process.
     pub encloser: Option<&'s Encloser>,
+    /// Programs that are let go, where everything else that it starts is to be written down.
+    pub watched: Option<&'s [PathBuf]>,
+    /// What it may take together with what it starts, where it is kept to a cell.
+    pub most: Option<Most>,
 }
 
 /// What came of it.
@@ -56,6 +65,8 @@ pub struct Ran {
     pub stderr: String,
     /// What it was kept from.
     pub confined: Confined,
+    /// What it started, where that was to be written down and could be.
+    pub starts: Option<Vec<Start>>,
 }
 
 /// How a process ended.
@@ -64,6 +75,8 @@ pub enum Ended {
     Status(i32),
     /// It took longer than its limit.
     TooLate,
+    /// It took too much of something.
+    TooMuch(Much),
     /// The user asked for an end.
     Cancelled,
 }
@@ -79,19 +92,30 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
     // A process that does not read its input breaks the pipe, which is its right.
     thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
-    let ended = wait(&mut child, setting.limit, observer)?;
+    let guard = setting.most.filter(|_| setting.cell.is_some());
+    let guard = guard.map(|most| Guard::over([MARK, "=", &mark].concat(), most));
+    let mut ended = wait(&mut child, setting.limit, observer)?;
+    if let Some(too_much) = guard.and_then(Guard::end) {
+        ended = Ended::TooMuch(too_much);
+    }
     // Children left behind would hold the pipes open, and must not outlive the check either.
     kill_group(&child);
     if setting.cell.is_some() {
         sys::processes::end_descendants(&[MARK, "=", &mark].concat());
     }
-    match way.map(|way| way.told()) {
+    match way.as_ref().map(Way::told) {
         Some(Ok(told)) => confined.0.extend(told.0),
         // One that was ended early had no time to tell.
         Some(Err(error)) if matches!(ended, Ended::Status(_)) => return Err(error),
         _ => {}
     }
-    Ok(Ran { ended, stdout: gathered(&stdout), stderr: gathered(&stderr), confined })
+    Ok(Ran {
+        ended,
+        stdout: gathered(&stdout),
+        stderr: gathered(&stderr),
+        confined,
+        starts: way.and_then(|way| way.starts()),
+    })
 }
 
 /// A process that runs on while others do; it is ended when it is dropped.
@@ -100,6 +124,7 @@ pub struct Lasting {
     mark: String,
     stdout: Shared,
     stderr: Shared,
+    way: Option<Way>,
 }
 
 /// What came of a stream so far.
@@ -112,11 +137,11 @@ impl Lasting {
     /// Those of starting it.
     pub fn start(setting: &Setting<'_>) -> io::Result<Self> {
         let mark = mark();
-        let Started { mut child, .. } = start(setting, &mark)?;
+        let Started { mut child, way, .. } = start(setting, &mark)?;
         let (stdout, stderr) = (gather(child.stdout.take()), gather(child.stderr.take()));
         let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
         thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
-        Ok(Self { child, mark, stdout, stderr })
+        Ok(Self { child, mark, stdout, stderr, way })
     }
 
     /// What it has written so far: to its standard output, and to its standard error.
@@ -126,6 +151,11 @@ impl Lasting {
             String::from_utf8_lossy(&bytes).into_owned()
         };
         (text(&self.stdout), text(&self.stderr))
+    }
+
+    /// What it has started so far, where that is written down.
+    pub fn starts(&self) -> Option<Vec<Start>> {
+        self.way.as_ref()?.starts()
     }
 
     /// The status it ended with, where it did.
@@ -178,7 +208,7 @@ fn start(setting: &Setting<'_>, mark: &str) -> io::Result<Started> {
     let adopts = sys::processes::adopt_orphans();
     let lingering = adopts.then_some(Kept::Lingering);
     let enclosed = setting.encloser.and_then(|encloser| {
-        let way = Way::of(encloser, cell, setting.run).ok()?;
+        let way = Way::of(encloser, cell, setting.run, setting.watched).ok()?;
         let child = bare(&way.words, setting).ok()?.env(MARK, mark).spawn().ok()?;
         Some(Started { child, confined: Confined(lingering.into_iter().collect()), way: Some(way) })
     });
