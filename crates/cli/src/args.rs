@@ -502,7 +502,7 @@ pub(crate) struct StartOptions {
     pub(crate) own: bool,
 }
 
-#[derive(Debug, Clone, Args)]
+#[derive(Debug, Default, Clone, Args)]
 pub(crate) struct ServicesOptions {
     /// One of them, otherwise all
     pub(crate) name: Option<String>,

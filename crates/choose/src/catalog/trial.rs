@@ -10,6 +10,8 @@
 //! expect = { status = 0, stdout = '^skerroc (?<version>\S+)', never = 'warning' }
 //! network = false                                # whether it may use the network
 //! limit = 60                                     # seconds
+//! memory = "2 GB"                                # with all that it starts; else most of what the machine has
+//! processes = 100                                # at one time
 //! takes = 12                                     # seconds that its keeper measured: what is told before it ran here
 //! harmless = { '^note: no camera' = "a gauge has none" }   # lines that nothing is looked for in, and why
 //!
@@ -70,6 +72,12 @@ pub struct Trial {
     /// Whether it uses the network; else there is none for it.
     #[serde(default)]
     pub network: bool,
+    /// Memory that it may take with all that it starts, in bytes; else most of what the machine has.
+    #[serde(default, deserialize_with = "memory")]
+    pub memory: Option<u64>,
+    /// Processes that it may have at one time; else two thousand.
+    #[serde(default)]
+    pub processes: Option<usize>,
     /// How long it may take, in seconds.
     #[serde(default = "default_limit")]
     pub limit: u64,
@@ -101,6 +109,8 @@ impl Trial {
             variables: BTreeMap::new(),
             expect: Expect::default(),
             network: false,
+            memory: None,
+            processes: None,
             limit: limit.unwrap_or_else(default_limit),
             takes: None,
             harmless: Vec::new(),
@@ -149,6 +159,11 @@ impl Default for Expect {
     fn default() -> Self {
         Self { status: success(), stdout: None, stderr: None, never: None }
     }
+}
+
+pub(super) fn memory<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<u64>, D::Error> {
+    let text = String::deserialize(deserializer)?;
+    super::gate::amount(&text).map(Some).map_err(serde::de::Error::custom)
 }
 
 pub(super) fn harmless<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<(Pattern, String)>, D::Error> {

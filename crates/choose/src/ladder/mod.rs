@@ -68,11 +68,46 @@ pub fn address_of(catalog: &Path) -> Option<&str> {
 }
 
 /// What a person wants of a service.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ServiceWish {
     /// The port where it listens.
     pub port: Option<std::num::NonZeroU16>,
+    /// Whether other machines may reach it.
+    #[serde(default)]
+    pub reachable: bool,
+    /// When it starts by itself.
+    pub start: Option<StartsWith>,
+    /// A host name that is to lead to this machine, for the service's sake.
+    pub host: Option<HostName>,
+}
+
+/// When a service starts by itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StartsWith {
+    /// With the person's session.
+    Session,
+}
+
+/// A host name.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub struct HostName(String);
+
+impl HostName {
+    /// The name as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl TryFrom<String> for HostName {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        crate::catalog::Gate::of_host_name(&text).map(|_| Self(text.clone())).ok_or(format!("`{text}` is no host name"))
+    }
 }
 
 /// A ladder as read from its file.

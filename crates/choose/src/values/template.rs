@@ -39,6 +39,8 @@ pub enum Hole {
     VersionOf(ToolName),
     /// `{port}`: where the rung's service listens.
     Port,
+    /// `{address}`: the address at which the rung's service listens: the loopback's, or any, as the ladder wants.
+    Address,
     /// `{TOOL.port}`: where another rung's service listens.
     PortOf(ToolName),
 }
@@ -84,8 +86,13 @@ impl Hole {
     }
 }
 
-const HOLES: [(&str, Hole); 4] =
-    [("folder", Hole::Folder), ("version", Hole::Version), ("place", Hole::Place), ("port", Hole::Port)];
+const HOLES: [(&str, Hole); 5] = [
+    ("folder", Hole::Folder),
+    ("version", Hole::Version),
+    ("place", Hole::Place),
+    ("port", Hole::Port),
+    ("address", Hole::Address),
+];
 
 /// A text with holes: `{folder}/bin`. A brace that is meant as such is written twice where it would be taken for a hole.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

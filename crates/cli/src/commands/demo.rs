@@ -10,11 +10,11 @@ use kladder_core::settings::Home;
 use kladder_demo::Layout;
 use kladder_yard::Yard;
 
-use super::{climb, pin, route, standing, verify, wire};
+use super::{climb, pin, route, services, standing, verify, wire};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::count;
 
-use crate::args::{ClimbOptions, PinOptions, ShellName, VerifyOptions, WireOptions};
+use crate::args::{ClimbOptions, PinOptions, ServicesOptions, ShellName, VerifyOptions, WireOptions};
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{FAINT, GOOD, STRONG, TOLD, styled};
@@ -108,6 +108,7 @@ impl<'d> Demo<'d> {
         if verify::run(inner, out, &VerifyOptions::default())? != ExitCode::SUCCESS {
             return Err(Problem::new(Code::CheckFailed, "a check of the demo failed; see above"));
         }
+        self.afloat()?;
         self.first_program()?;
         self.step("What the pins hold, for one rung", "ladder.pinned.toml")?;
         self.pins_of("skerroc")?;
@@ -120,6 +121,21 @@ impl<'d> Demo<'d> {
         self.step("Where this machine stands", "kladder")?;
         standing::run(inner, out).map(drop)?;
         self.classroom()
+    }
+
+    /// A service of the ladder, as long as one works with it.
+    fn afloat(&self) -> Result<(), Problem> {
+        let (out, inner) = (self.out, &self.inner);
+        let done = |options: ServicesOptions| services::run(inner, out, &options).map(drop);
+        self.step("The simulated buoy is set afloat", "kladder services --start")?;
+        let looked = done(ServicesOptions { start: true, ..ServicesOptions::default() }).and_then(|()| {
+            self.step("What runs", "kladder services")?;
+            done(ServicesOptions::default())
+        });
+        // Nothing of the demo outlives it, whatever became of it.
+        self.step("And taken in again", "kladder services --stop")?;
+        done(ServicesOptions { stop: true, ..ServicesOptions::default() })?;
+        looked
     }
 
     /// Another machine, described by a folder: its system lacks something, and somebody else brings it.

@@ -30,7 +30,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Re
     let all = site.rehearsals()?;
     let Some(name) = &options.name else { return list(&all, &route, &Rates::read(&site.home.data), out) };
     let rehearsal = find(&all, name)?;
-    ensure_climbed(&route, &site)?;
+    ensure_climbed(&route, &site)
+        .map_err(|problem| problem.why("rehearsals run on a landing that is what the pins and the catalog say"))?;
     let missing = missing(rehearsal, &route);
     if let Some(first) = missing.first() {
         let problem = Problem::new(Code::NotClimbed, format!("{} needs {}", rehearsal.rehearsal, both(&missing)));

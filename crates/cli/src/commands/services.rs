@@ -2,6 +2,7 @@
 
 use std::process::ExitCode;
 
+use kladder_core::climb::Site;
 use kladder_core::serve::{Place, ServeError, Serving};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
@@ -17,9 +18,12 @@ pub(super) fn run(context: &Context, out: &Out, options: &ServicesOptions) -> Re
     let (desk, pins, _) = context.open_pinned(out)?;
     let site = desk.site(&pins);
     let route = site.route()?;
-    ensure_climbed(&route, &site)?;
-    let progress = Progress::new(out)?;
     let left = site.services_left(&route);
+    if let Err(problem) = ensure_climbed(&route, &site) {
+        // What runs can be stopped, whatever it has become.
+        return if options.stop { stop_all(&site, options, out) } else { Err(problem.why(NEEDS_A_LANDING)) };
+    }
+    let progress = Progress::new(out)?;
     let done = site.with_services(&route, &progress, |serving| {
         if options.start {
             start(serving, options, &progress, out)
@@ -31,6 +35,30 @@ pub(super) fn run(context: &Context, out: &Out, options: &ServicesOptions) -> Re
     });
     progress.finish();
     done?
+}
+
+const NEEDS_A_LANDING: &str = "services run from a landing that is what the pins and the catalog say";
+
+/// Stops what runs of a ladder that is not climbed as it stands.
+fn stop_all(site: &Site<'_>, options: &ServicesOptions, out: &Out) -> Result<ExitCode, Problem> {
+    let progress = Progress::new(out)?;
+    let is_meant = |name: &str| options.name.as_deref().is_none_or(|wanted| wanted == name);
+    let mut stopped = Vec::new();
+    for (name, place) in site.services_that_run().into_iter().filter(|(name, _)| is_meant(name)) {
+        place.end(PATIENCE, &progress).map_err(ServeError::from)?;
+        stopped.push(name);
+    }
+    progress.finish();
+    say_stopped(&stopped, out)?;
+    out.value(&shapes::Services { format: shapes::Services::FORMAT, services: Vec::new(), left: Vec::new() })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say_stopped(stopped: &[String], out: &Out) -> Result<(), Problem> {
+    for name in stopped {
+        out.say(format!("{} is stopped.", styled(STRONG, clean(name))))?;
+    }
+    if stopped.is_empty() { out.say("None of them ran.") } else { Ok(()) }
 }
 
 /// The services that are meant: the one that is named, else all.
@@ -51,7 +79,7 @@ fn start(
     progress.finish();
     for one in started? {
         let name = styled(STRONG, clean(&one.name));
-        let port = serving.named(&one.name)?.port.map(|port| format!(" on port {port}")).unwrap_or_default();
+        let port = serving.named(&one.name)?.port.map(|at| format!(" on port {}", at.port)).unwrap_or_default();
         let after = time(one.took);
         out.say(if one.ran {
             format!("{name} runs already{port}.")
@@ -82,12 +110,7 @@ fn stop(
     };
     stopped.extend(serving.stop(&names, progress)?);
     progress.finish();
-    for name in &stopped {
-        out.say(format!("{} is stopped.", styled(STRONG, clean(name))))?;
-    }
-    if stopped.is_empty() {
-        out.say("None of them ran.")?;
-    }
+    say_stopped(&stopped, out)?;
     told(serving, left, options, out)?;
     Ok(ExitCode::SUCCESS)
 }
@@ -163,6 +186,20 @@ fn note(one: &shapes::Service) -> String {
     }
     if let (Some(holder), true) = (&one.held_by, one.state == "stopped") {
         notes.push(format!("its port is taken by {} (process {})", clean(&holder.name), holder.process));
+    }
+    if let Some(again) = &one.again {
+        notes.push(format!("is started again at {again}"));
+    }
+    match one.starts_with_session {
+        Some(true) => notes.push("starts with your session".to_owned()),
+        Some(false) => notes.push("cannot start with your session: this system has no user services".to_owned()),
+        None => {}
+    }
+    if one.reachable {
+        notes.push("other machines can reach it".to_owned());
+    }
+    if one.is_open {
+        notes.push("other machines can reach it, which the ladder does not want".to_owned());
     }
     if one.is_old {
         notes.push("runs as it was before the last climb; start it anew".to_owned());

@@ -23,7 +23,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
     let (desk, pins, _) = context.open_pinned(out)?;
     let site = desk.site(&pins);
     let route = site.route()?;
-    ensure_climbed(&route, &site)?;
+    ensure_climbed(&route, &site)
+        .map_err(|problem| problem.why("verify looks at a landing that is what the pins and the catalog say"))?;
     let progress = Progress::new(out)?;
     let verified = site.verify(&route, &progress);
     progress.finish();
@@ -78,7 +79,6 @@ pub(super) fn ensure_climbed(route: &Route, site: &Site<'_>) -> Result<(), Probl
     let to_climb = if missing.len() == 1 { "is to be climbed" } else { "are to be climbed" };
     Err(Problem::new(Code::NotClimbed, format!("{rungs} {to_climb}, {} first of all", first.key))
         .at(&site.ladder.path)
-        .why("verify looks at a landing that is what the pins and the catalog say")
         .next("`kladder climb`"))
 }
 

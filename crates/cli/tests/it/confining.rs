@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::Read;
+use std::net::UdpSocket;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::UnixListener;
 use std::process::Command;
@@ -18,12 +19,11 @@ nap=$2
 try() { name=$1; shift; if ("$@") >/dev/null 2>&1; then echo "did $name"; fi; }
 try writing sh -c "echo x > '$mine/written'"
 try reading cat "$mine/secret"
-try attributes chmod 777 "$mine/secret"
-try attributes touch -d 2001-01-01 "$mine/secret"
+try attributes sh -c "chmod 777 '$mine/secret'; one=\$?; touch -d 2001-01-01 '$mine/secret' || exit \$one"
 try signals kill -CONT "$PPID"
 try processes sh -c "tr '\0' '\n' < /proc/$PPID/environ | grep -q HARBOUR_SECRET"
 try local-sockets perl -MSocket -e "socket(S, PF_UNIX, SOCK_STREAM, 0) and connect(S, pack_sockaddr_un('$mine/socket')) or exit 1"
-try network perl -MSocket -e "socket(S, PF_INET, SOCK_DGRAM, 0) and send(S, 'x', 0, pack_sockaddr_in(9, inet_aton('127.0.0.1'))) or exit 1"
+try network perl -MSocket -e "socket(S, PF_INET, SOCK_DGRAM, 0) and send(S, 'x', 0, pack_sockaddr_in($3, inet_aton('127.0.0.1'))) or exit 1"
 try tcp perl -MSocket -e "socket(S, PF_INET, SOCK_STREAM, 0) and connect(S, pack_sockaddr_in($3, inet_aton('127.0.0.1'))) or exit 1"
 (setsid sleep "$nap" >/dev/null 2>&1 &)
 (env -i PATH="$PATH" setsid sleep "$nap" >/dev/null 2>&1 &)
@@ -46,7 +46,7 @@ fn what_the_log_says_a_set_up_command_is_kept_from_it_cannot_do() {
     let (nap, port) = (format!("7{}", std::process::id()), sandbox.yard.url().rsplit(':').next().unwrap().to_owned());
     let entries = [Entry::program("plank", "#!/bin/sh\n"), Entry::program("install", HOSTILE)];
     let definition = format!(
-        "commands = {{ plank = \"plank\" }}\n[[set-up]]\nname = \"tries\"\nrun = [\"./install\", {:?}, \"{nap}\", \"{port}\"]",
+        "calls = [\"perl\"]\ncommands = {{ plank = \"plank\" }}\n[[set-up]]\nname = \"tries\"\nrun = [\"./install\", {:?}, \"{nap}\", \"{port}\"]",
         sandbox.path("user")
     );
     sandbox.plank("plank.tar.gz", &entries, &definition);
@@ -219,4 +219,115 @@ fn asking_the_host_for_a_version_does_no_harm() {
     assert!(pins.contains("version = \"2.0\""), "its own folder it may write to: {pins}");
     let left = fs::read_dir(sandbox.path("tmp")).unwrap().count();
     assert_eq!(left, 0, "nothing is left among the temporary files");
+}
+
+/// What all that `verify` runs is said to be kept from: nothing of it is done, by a check or by a step of a rehearsal.
+#[test]
+fn what_verify_says_programs_are_kept_from_none_of_them_can_do() {
+    let sandbox = Sandbox::new();
+    sandbox.write("user/secret", "not yours");
+    fs::set_permissions(sandbox.path("user/secret"), fs::Permissions::from_mode(0o600)).unwrap();
+    let _socket = UnixListener::bind(sandbox.path("user/socket")).unwrap();
+    let (nap, port) = (format!("8{}", std::process::id()), sandbox.yard.url().rsplit(':').next().unwrap().to_owned());
+    let outside = UdpSocket::bind(format!("127.0.0.1:{port}")).unwrap();
+    outside.set_nonblocking(true).unwrap();
+    let run = format!("run = [\"plank\", {:?}, \"{nap}\", \"{port}\"]", sandbox.path("user"));
+    let definition = format!(
+        "calls = [\"perl\"]\ncommands = {{ plank = \"plank\" }}\n[[checks]]\n{run}\nexpect = {{ stdout = \"calm\" }}\n"
+    );
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", HOSTILE)], &definition);
+    let rehearsal = format!(
+        "rehearsal = \"tries\"\nsummary = \"\"\ntools = [\"plank\"]\n[[steps]]\n{run}\nexpect = {{ stdout = \"calm\" }}\n"
+    );
+    sandbox.write("catalog/rehearsals/tries.toml", &rehearsal);
+    sandbox.wish("plank = \"any\"");
+    assert_eq!(sandbox.run(&["climb"]).code, 30);
+    sandbox.edit("catalog/tools/plank.toml", "\"calm\"", "\"tried\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    sandbox.edit("catalog/tools/plank.toml", "\"tried\"", "\"calm\"");
+    let output = sandbox.command(&["verify", "--json"]).env("HARBOUR_SECRET", "4711").output().unwrap();
+    let verified = sandbox.finished(output).json();
+    let kept: Vec<&str> = verified["kept_from"].as_array().unwrap().iter().map(|kept| kept.as_str().unwrap()).collect();
+    let said: Vec<&str> = verified["verdicts"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter_map(|verdict| verdict["output"]["first"].as_str())
+        .collect();
+    assert!(said.len() == 2 && said.iter().all(|said| said.contains("tried")), "{verified}");
+    for what in &kept {
+        let did = said.iter().find(|said| said.lines().any(|line| line == format!("did {what}")));
+        // A rehearsal has a network of its own to send into.
+        assert!(*what == "network" || did.is_none(), "they are kept from {kept:?}, and {did:?}");
+    }
+    assert!(!kept.contains(&"network") || outside.recv(&mut [0; 9]).is_err(), "something came out of it");
+    // Each of what is not kept from is named, and nothing is missing on a kernel that has it all.
+    assert_eq!(kept.len() + verified["not_kept_from"].as_array().unwrap().len(), 9);
+    if kept.contains(&"lingering") {
+        let gone = (0..100).any(|_| {
+            std::thread::sleep(Duration::from_millis(20));
+            !is_running(&nap)
+        });
+        assert!(gone, "what they left lives on");
+    }
+}
+
+#[test]
+fn what_takes_too_much_is_ended_with_all_that_it_started() {
+    let sandbox = Sandbox::new();
+    let script = "#!/bin/sh\ncase $1 in\nmany) for i in 1 2 3 4 5 6 7 8 9; do sleep 61 & done; sleep 61 ;;\n\
+                  much) exec awk 'BEGIN { while (1) text[n++] = sprintf(\"%1000d\", n) }' ;;\nesac\n";
+    let check = |run: &str, most: &str| {
+        format!("commands = {{ plank = \"plank\" }}\n[[checks]]\nrun = [\"plank\", \"{run}\"]\n{most}\n")
+    };
+    for (run, most, told) in [
+        ("many", "processes = 5", "it had more than 5 processes at one time"),
+        ("much", "memory = \"100 MB\"", "it took more than 100.0 MB of memory"),
+    ] {
+        sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], &check(run, most));
+        sandbox.wish("plank = \"any\"");
+        let climbed = sandbox.run(&["climb"]);
+        assert!(climbed.code == 30 && climbed.stderr.contains(told), "{}", climbed.complaint());
+    }
+    assert!(!is_running("61"));
+}
+
+/// A tool that falls back on the host: by a name that it finds on no PATH of its own, and by a path that it knows.
+#[test]
+fn what_falls_back_on_the_host_is_found_out_and_named() {
+    let sandbox = Sandbox::new();
+    sandbox.host_command("anemometer", "#!/bin/sh\necho calm\n");
+    let (anemometer, person) = (sandbox.path("bin/anemometer"), sandbox.path("bin"));
+    let script = format!("#!/bin/sh\n[ \"$1\" = by-name ] && exec anemometer\nexec '{}'\n", anemometer.display());
+    let step = |how: &str| {
+        format!(
+            "rehearsal = \"wind\"\nsummary = \"\"\ntools = [\"plank\"]\nreads = [{person:?}]\n\
+             [[steps]]\nrun = [\"plank\", \"{how}\"]\nexpect = {{ stdout = \"calm\" }}\n"
+        )
+    };
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], "commands = { plank = \"plank\" }");
+    sandbox.wish("plank = \"any\"");
+    sandbox.write("catalog/rehearsals/wind.toml", &step("by-name"));
+    let _ = sandbox.run(&["climb"]).passed();
+    let by_name = sandbox.run(&["verify"]);
+    let told = "the host has `anemometer`, at SANDBOX/bin/anemometer";
+    assert!(by_name.code == 30 && by_name.stdout.contains(told), "{}", by_name.stdout);
+    sandbox.write("catalog/rehearsals/wind.toml", &step("by-path"));
+    let by_path = sandbox.run(&["verify", "--json"]).json();
+    if by_path["together"]["watched"] == true {
+        // What the rehearsal reads is the host's still: reading is not starting.
+        let told = by_path["verdicts"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|one| one["finding"]["finding"] == "undeclared")
+            .unwrap();
+        let named = serde_json::json!({ "program": "SANDBOX/bin/anemometer", "by": "plank" });
+        assert_eq!(told["finding"]["programs"][0], named, "{told}");
+    }
+    // Declared, both are what is meant.
+    for how in ["by-name", "by-path"] {
+        sandbox.write("catalog/rehearsals/wind.toml", &step(how).replace("reads", "calls = [\"anemometer\"]\nreads"));
+        assert!(sandbox.run(&["verify"]).passed().stdout.contains("wind"));
+    }
 }

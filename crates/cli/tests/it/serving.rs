@@ -267,3 +267,139 @@ fn whatever_is_damaged_in_its_folder_one_command_leads_back() {
     let held = scene.services(&["--json"]).passed().json()["services"][0]["held_by"]["process"].clone();
     assert!(held == one["process"] && answers(&port.into()), "{one}");
 }
+
+#[test]
+fn a_rehearsal_has_its_service_for_itself_and_what_a_person_keeps_there_stays() {
+    let sandbox = Sandbox::new();
+    let kladder: PathBuf = assert_cmd::cargo::cargo_bin!("kladder").into();
+    // Serves its corner; a service that finds the work of another one there would be a mix-up.
+    let script = format!(
+        "#!/bin/sh\nhere=$(dirname \"$0\")/water\ncase $1 in\nserve) [ -e \"$here/made\" ] || exit 9\n\
+         [ ! -e \"$here/owner\" ] || cat \"$here/owner\"\nexec '{}' yard serve \"$here\" --listen \"127.0.0.1:$2\" ;;\n\
+         make) echo made > \"$here/made\" ;;\nhas) cat \"$here/made\" ;;\nput) echo \"$2\" > \"$here/owner\" ;;\n\
+         owner) cat \"$here/owner\" ;;\nesac\n",
+        kladder.display()
+    );
+    let definition = "commands.plank = \"plank\"\ncorners = [\"water\"]\n\
+        [[fit-outs]]\nname = \"water\"\ndone = { run = [\"plank\", \"has\"] }\ndo = { run = [\"plank\", \"make\"] }\n\
+        [[services]]\nname = \"pier\"\nrun = [\"plank\", \"serve\", \"{port}\"]\nport = \"free\"\npatience = 20";
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], definition);
+    let rehearsal = |more: &str| {
+        format!(
+            "rehearsal = \"landing\"\nsummary = \"\"\ntools = [\"plank\"]\nservices = [\"pier\"]\nreads = [{:?}]\n{more}\n\
+             [[steps]]\nrun = [\"plank\", \"put\", \"rehearsal\"]\n[[steps]]\nrun = [\"plank\", \"owner\"]\nexpect = {{ stdout = \"^rehearsal$\" }}\n",
+            kladder.parent().unwrap()
+        )
+    };
+    sandbox.write("catalog/rehearsals/landing.toml", &rehearsal(""));
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    // The person's own runs meanwhile, on the same port, with their own work.
+    let _ = sandbox.run(&["run", "plank", "put", "person"]).passed();
+    let _ = sandbox.run(&["services", "--start"]).passed();
+    let verified = sandbox.run(&["verify", "--json"]);
+    let told = verified.json();
+    let of = |kind: &str| -> Vec<&Value> {
+        told["verdicts"].as_array().unwrap().iter().filter(|one| one["subject"]["kind"] == kind).collect()
+    };
+    if of("rehearsal").iter().any(|one| one["because"] == "passed-over") {
+        return crate::sandbox::not_tested("this machine gives a rehearsal no network of its own");
+    }
+    // The rehearsal's, and the person's.
+    assert_eq!((verified.code, of("service").len()), (0, 2), "{told}");
+    assert!(sandbox.run(&["run", "plank", "owner"]).passed().stdout.contains("person"));
+    let fails = |old: &str, new: &str, said: &str| {
+        sandbox.write("catalog/rehearsals/landing.toml", &rehearsal("").replace(old, new));
+        let failed = sandbox.run(&["verify"]);
+        assert!(failed.code == 30 && failed.stdout.contains(said), "{}", failed.stdout);
+    };
+    fails("[\"pier\"]", "[\"quay\"]", "no rung of the ladder has such a service");
+    fails("reads =", "# reads =", "it should have run on, and ended with status 126");
+    let _ = sandbox.run(&["services", "--stop"]).passed();
+}
+
+#[test]
+fn verify_tells_of_a_service_that_runs_and_should_not_be_as_it_is() {
+    let sandbox = Sandbox::new();
+    let kladder: PathBuf = assert_cmd::cargo::cargo_bin!("kladder").into();
+    let script =
+        format!("#!/bin/sh\nmkdir -p \"$2\"\nexec '{}' yard serve \"$2\" --listen \"$3:$1\"\n", kladder.display());
+    let definition = |address: &str| {
+        format!(
+            "commands.plank = \"plank\"\n[[services]]\nname = \"pier\"\nrun = [\"plank\", \"{{port}}\", \"/tmp\", \"{address}\"]\nport = \"free\""
+        )
+    };
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script.clone())], &definition("{address}"));
+    sandbox.wish("plank = \"any\"");
+    let ladder = sandbox.read("desk/ladder.toml");
+    let started = |wish: &str| {
+        sandbox.write("desk/ladder.toml", &format!("{ladder}\n[services.pier]\n{wish}\n"));
+        let _ = sandbox.run(&["climb"]).passed();
+        let _ = sandbox.run(&["services", "--start"]).passed();
+        let state = sandbox.run(&["services", "--json"]).passed().json()["services"][0].clone();
+        (state["reachable"].as_bool().unwrap(), state["is_open"].as_bool().unwrap())
+    };
+    assert_eq!(started(""), (false, false));
+    let _ = sandbox.run(&["verify"]).passed();
+    assert_eq!(started("reachable = true"), (true, false));
+    assert!(sandbox.run(&["services"]).stdout.contains("other machines can reach it"));
+    // A tool that does not ask who may reach it.
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], &definition("0.0.0.0"));
+    if started("") == (false, true) {
+        let told = sandbox.run(&["verify"]);
+        assert!(told.code == 30 && told.stdout.contains("which the ladder does not want"), "{}", told.stdout);
+    }
+    // What runs can be stopped whatever became of the ladder, and before it is climbed that is told as it is.
+    sandbox.write("desk/ladder.toml", &ladder.replace("plank", "tombolet"));
+    let refused = sandbox.run(&["services"]);
+    assert!(refused.code == 31 && refused.stderr.contains("services run from a landing"), "{}", refused.complaint());
+    assert!(sandbox.run(&["services", "--stop"]).passed().stdout.contains("pier is stopped."));
+    assert!(sandbox.run(&["services", "--stop"]).passed().stdout.contains("None of them ran."));
+}
+
+#[test]
+fn a_service_starts_with_the_session_where_the_system_can_and_its_host_name_is_a_chore() {
+    let scene = Scene::usual();
+    let ladder = scene.0.read("desk/ladder.toml");
+    let wish = |text: &str| scene.0.write("desk/ladder.toml", &format!("{ladder}\n[services.pier]\n{text}\n"));
+    let session = scene.0.path("session");
+    let climb = || {
+        let climbed = scene.0.command(&["climb", "--yes"]).env("XDG_RUNTIME_DIR", &session).output().unwrap();
+        scene.0.finished(climbed)
+    };
+    let units = || -> Vec<String> {
+        let all = crate::sandbox::walkdir(&scene.0.path("user"));
+        all.iter()
+            .filter(|path| path.to_string_lossy().contains("systemd/user/"))
+            .filter_map(|path| std::fs::read_to_string(path).ok())
+            .collect()
+    };
+    wish("start = \"session\"");
+    let is_there = std::path::Path::new("/run/systemd/system").exists();
+    let _ = climb().passed();
+    if !is_there {
+        assert_eq!(units(), Vec::<String>::new());
+        assert!(scene.services(&[]).passed().stdout.contains("this system has no user services"));
+    }
+    std::fs::create_dir_all(session.join("systemd")).unwrap();
+    let _ = climb().passed();
+    let units_now = units();
+    assert_eq!(units_now.len(), 2, "{units_now:?}");
+    let unit = units_now.iter().find(|text| text.contains("[Service]")).unwrap();
+    assert!(unit.contains("services pier --start\n") && unit.contains("RemainAfterExit=yes"), "{unit}");
+    assert!(units_now.iter().any(|text| text.starts_with("[Unit]\nWants=kite-ladder-")), "{units_now:?}");
+    wish("");
+    let _ = climb().passed();
+    assert_eq!(units(), Vec::<String>::new());
+    // A host name is what an administrator gives.
+    wish("host = \"pier.example\"");
+    let closed = climb();
+    assert!(closed.code == 32 && closed.stderr.contains("the host name pier.example"), "{}", closed.complaint());
+    let script = scene.0.run(&["route", "--admin-script"]).stdout;
+    assert!(script.contains("printf '127.0.0.1\\t%s\\n' pier.example >> /etc/hosts"), "{script}");
+    scene.0.write("root/etc/hosts", "127.0.0.1 localhost\n127.0.1.1\tboat Pier.example # ours\n");
+    let told = scene.0.run(&["route", "--root", scene.0.path("root").to_str().unwrap()]);
+    assert!(!told.stderr.contains("pier.example"), "{}", told.complaint());
+    wish("host = \"-pier\"");
+    assert!(climb().stderr.contains("`-pier` is no host name"));
+}

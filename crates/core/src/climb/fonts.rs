@@ -76,7 +76,7 @@ impl Site<'_> {
     }
 
     /// Where programs of this person keep settings (XDG Base Directory Specification).
-    fn person_settings(&self) -> Option<PathBuf> {
+    pub(super) fn person_settings(&self) -> Option<PathBuf> {
         let named = self.host.environment.get("XDG_CONFIG_HOME").map(PathBuf::from);
         let usual = || Some(self.host.person.as_ref()?.join(".config"));
         named.filter(|path| path.is_absolute()).or_else(usual)

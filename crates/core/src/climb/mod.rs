@@ -12,10 +12,12 @@ mod pace;
 mod prospect;
 pub mod route;
 mod services;
+mod session;
 pub mod settings;
 mod supply;
 mod verify;
 
+pub use session::has_user_services;
 pub use verify::Verified;
 
 pub use back::{Back, BackError, BackRequest, back};

@@ -95,6 +95,7 @@ impl Site<'_> {
             self.ladder.settings.iter().map(|setting| self.wanted_of(setting, route)).collect();
         let mut all = own?;
         all.extend(self.desktop(route));
+        all.extend(self.units(route));
         all.extend(self.fonts(route));
         all.extend(self.identity(route).filter(|identity| !all.iter().any(|one| one.path == identity.path)));
         Ok(all)
@@ -162,6 +163,7 @@ impl Site<'_> {
         let wanted = self.wanted()?;
         let placed = place(self.home, &self.landings(), &wanted, consent, wait, observer)?;
         self.tell_desktop(&placed);
+        self.tell_session(&placed);
         Ok(placed)
     }
 }

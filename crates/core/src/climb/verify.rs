@@ -95,6 +95,7 @@ impl Site<'_> {
             verdicts.extend(bench.windows(rung)?);
         }
         verdicts.extend(self.font_verdicts(route, observer));
+        verdicts.extend(self.service_verdicts(route, observer)?);
         for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {
             verdicts.extend(bench.rehearse(&rehearsal, &route.rungs)?);
         }

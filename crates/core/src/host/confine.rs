@@ -37,7 +37,8 @@ pub(super) fn possible_to(cell: &Cell) -> Confined {
 
 /// What a set-up command can be kept from on this machine.
 pub fn possible_here(host: &Host) -> Confined {
-    let cell = Cell { reads: Reads::SystemAnd(Vec::new()), writes: Vec::new(), network: Network::None };
+    let cell =
+        Cell { reads: Reads::SystemAnd(Vec::new()), writes: Vec::new(), network: Network::None, shown: Vec::new() };
     // Where it cannot even be tried, nothing is promised.
     let Some(encloser) = host.encloser() else {
         let mut confined = possible_to(&cell);

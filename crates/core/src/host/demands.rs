@@ -130,6 +130,7 @@ pub fn judge(demand: &Demand, survey: &Survey, host: &Host) -> (Fact, bool) {
             (Fact::Groups(survey.rights.groups.clone()), there)
         }
         Demand::Reach(address) => reach(address),
+        Demand::HostName(name) => there(name, Some(system::is_loopback(host, name))),
         Demand::Port(port) => {
             let free = TcpListener::bind((Ipv4Addr::LOCALHOST, *port)).is_ok();
             (Fact::PortFree(free), free)

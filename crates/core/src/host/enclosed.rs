@@ -20,7 +20,7 @@ use serde::{Deserialize, Serialize};
 
 use super::survey::scratch;
 use super::{confine, rooms};
-use crate::sys::{self, Cell, Confined, Kept, Network, Reads, Start};
+use crate::sys::{self, Cell, Confined, Kept, Network, Reads, Shown, Start};
 
 /// The first argument of a call that is no user's.
 const WORD: &str = "--in-a-cell";
@@ -72,8 +72,8 @@ struct Order {
 }
 
 impl Order {
-    /// In words: the network, then how many folders may be read, and which, then the same for those that may be written, and for
-    /// programs that are not watched; the rest is the command.
+    /// In words: the network, then how many folders may be read, and which, then the same for those that may be written, for those
+    /// that are shown and where, and for programs that are not watched; the rest is the command.
     fn words(&self) -> Vec<OsString> {
         let network = match self.cell.network {
             Network::All => "all".to_owned(),
@@ -86,6 +86,8 @@ impl Order {
             Reads::SystemAnd(folders) => counted(folders, &mut words),
         }
         counted(&self.cell.writes, &mut words);
+        let pairs = self.cell.shown.iter().flat_map(|one| [one.own.clone(), one.at.clone()]);
+        counted(&pairs.collect::<Vec<_>>(), &mut words);
         match &self.watched {
             None => words.push("any".into()),
             Some(let_go) => counted(let_go, &mut words),
@@ -103,9 +105,10 @@ impl Order {
             process => Network::Room(process.parse().ok()?),
         };
         let reads = folders(&mut rest)?.map_or(Reads::Everything, Reads::SystemAnd);
-        let writes = folders(&mut rest)??;
+        let (writes, pairs) = (folders(&mut rest)??, folders(&mut rest)??);
+        let shown = pairs.chunks_exact(2).map(|pair| Shown { own: pair[0].clone(), at: pair[1].clone() }).collect();
         let watched = folders(&mut rest)?;
-        Some(Self { cell: Cell { reads, writes, network }, watched, run: rest.collect() })
+        Some(Self { cell: Cell { reads, writes, network, shown }, watched, run: rest.collect() })
     }
 }
 
@@ -201,7 +204,13 @@ impl Process<'_> {
             kept.0.extend([Kept::Tcp, Kept::Network]);
         }
         let ours = cell.writes.iter().chain([&self.report, &self.starts]).cloned().collect::<Vec<_>>();
-        let spaces = sys::spaces::enter(&ours);
+        let spaces = sys::spaces::enter(&ours, &cell.shown);
+        if !cell.shown.is_empty() && !spaces.shows {
+            // Without them it would write where it must not.
+            let failed = Some(rustix::io::Errno::PERM.raw_os_error());
+            self.write(&Report { kept, failed })?;
+            return None;
+        }
         kept.0.extend(spaces.read_only.then_some(Kept::Attributes));
         if !spaces.processes {
             return self.start(kept);

@@ -20,7 +20,13 @@ impl Room {
     /// Opens one; `None` where the system has none for this user.
     pub fn open(encloser: &Encloser) -> Option<Self> {
         let mut command = Command::new(&encloser.kladder);
-        command.arg(WORD).env_clear().stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+        command
+            .arg(WORD)
+            .env_clear()
+            .env("KLADDER_ROOM", "")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null());
         let mut room = Self { holder: command.spawn().ok()? };
         let mut said = String::new();
         // One that could not be had ends without a word.

@@ -243,6 +243,16 @@ pub fn desktop(host: &Host) -> Option<bool> {
     (!host.is_described()).then(|| has("DISPLAY") || has("WAYLAND_DISPLAY"))
 }
 
+/// Whether the system's table of hosts leads a name to the loopback (hosts(5)).
+pub(crate) fn is_loopback(host: &Host, name: &str) -> bool {
+    let text = Root::open(host).text("/etc/hosts").unwrap_or_default();
+    text.lines().any(|line| {
+        let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
+        let is_loopback = words.next().and_then(|word| word.parse::<std::net::IpAddr>().ok());
+        is_loopback.is_some_and(|address| address.is_loopback()) && words.any(|word| word.eq_ignore_ascii_case(name))
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

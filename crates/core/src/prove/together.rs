@@ -67,6 +67,14 @@ pub(crate) struct Seen {
     pub(crate) unwatched: bool,
 }
 
+impl Seen {
+    /// Adds what one step or service started.
+    pub(crate) fn started(&mut self, starts: Option<Vec<Start>>, is_to_be_watched: bool) {
+        self.unwatched |= is_to_be_watched && starts.is_none();
+        self.starts.extend(starts);
+    }
+}
+
 /// Whose files are whose.
 pub(crate) struct Owners<'o> {
     folders: Vec<(PathBuf, &'o Rung)>,

@@ -7,6 +7,7 @@ use super::{Served, Serving};
 use crate::base::event::Verdict;
 use crate::prove::verify::{Asked, VerifyError};
 use crate::sys;
+use crate::tasks::Listening;
 
 /// How long a port may take to answer.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -40,14 +41,20 @@ pub struct Holder {
 impl Served<'_> {
     /// Who listens on its port; `None` where nobody does, or nobody tells.
     pub fn holder(&self) -> Option<Holder> {
-        let (process, name) = sys::ports::holder(self.port?)?;
+        let (process, name) = sys::ports::holder(self.port?.port)?;
         Some(Holder { process, name })
     }
 
     /// Whether something answers at its port.
     pub fn answers(&self) -> bool {
         let at = |port| SocketAddr::from((Ipv4Addr::LOCALHOST, port));
-        self.port.is_some_and(|port| TcpStream::connect_timeout(&at(port), PATIENCE).is_ok())
+        self.port.is_some_and(|of| TcpStream::connect_timeout(&at(of.port), PATIENCE).is_ok())
+    }
+
+    /// Whether other machines can reach it where it listens, though nobody wants that.
+    pub fn is_open(&self) -> bool {
+        let wanted = |at: &Listening| !at.reachable;
+        self.port.filter(wanted).is_some_and(|at| sys::ports::is_open(at.port))
     }
 
     /// Whether what runs is not what would be started now: it was started before the ladder or its tool changed.

@@ -19,7 +19,7 @@ use kladder_choose::catalog::Service;
 
 use crate::host::survey::Host;
 use crate::prove::verify::Bench;
-use crate::tasks::Rung;
+use crate::tasks::{Listening, Rung};
 
 /// A service of a ladder.
 #[derive(Clone, Debug)]
@@ -29,9 +29,11 @@ pub struct Served<'r> {
     /// What its tool says.
     pub service: &'r Service,
     /// Where it listens.
-    pub port: Option<u16>,
+    pub port: Option<Listening>,
     /// Its folder.
     pub place: Place,
+    /// Whether it starts with the person's session; `None` where nobody wants that.
+    pub starts_with_session: Option<bool>,
 }
 
 /// The services of some rungs, each above those it stands on.
@@ -42,6 +44,7 @@ pub fn all<'r>(rungs: &'r [Rung], ladder: &Path) -> Vec<Served<'r>> {
             service,
             port: rung.ports.iter().find(|(name, _)| *name == service.name).map(|(_, port)| *port),
             place: Place::of(ladder, &service.name),
+            starts_with_session: None,
         })
     };
     rungs.iter().flat_map(of_rung).collect()

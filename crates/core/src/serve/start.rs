@@ -20,6 +20,7 @@ use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
 use crate::prove::verify::{VerifyError, resolved};
 use crate::sys;
+use crate::tasks::Listening;
 use crate::tasks::launch::{Filling, filled};
 
 /// How often it is looked whether a service has come up or gone.
@@ -148,7 +149,7 @@ impl Serving<'_> {
             Standing::Stopped => {}
             _ => served.stop(observer)?,
         }
-        if let Some(port) = served.port.filter(|_| served.answers() || served.holder().is_some()) {
+        if let Some(Listening { port, .. }) = served.port.filter(|_| served.answers() || served.holder().is_some()) {
             return Err(ServeError::Taken { name, port, holder: served.holder() });
         }
         self.keep(served).map_err(|source| ServeError::Watcher { name: name.clone(), source })?;

@@ -1,6 +1,6 @@
 //! What a process is allowed, whichever system sees to it.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// What a process may read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -38,6 +38,24 @@ pub struct Cell {
     pub writes: Vec<PathBuf>,
     /// The network.
     pub network: Network,
+    /// Folders that it sees in place of others; where that cannot be had, it is not started.
+    pub shown: Vec<Shown>,
+}
+
+/// A folder that is seen in place of another one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shown {
+    /// The folder.
+    pub own: PathBuf,
+    /// Where it is seen.
+    pub at: PathBuf,
+}
+
+impl Shown {
+    /// Where a file that is seen really is; `None` for one elsewhere.
+    pub fn own_of(&self, file: &Path) -> Option<PathBuf> {
+        file.strip_prefix(&self.at).ok().map(|below| self.own.join(below))
+    }
 }
 /// Which of the system's spaces a process was given for its own.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -46,6 +64,8 @@ pub(crate) struct Spaces {
     pub(crate) processes: bool,
     /// Mounts, and all but what it may write is read-only there.
     pub(crate) read_only: bool,
+    /// Folders are shown in place of others.
+    pub(crate) shows: bool,
 }
 
 /// What processes take together.

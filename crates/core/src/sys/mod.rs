@@ -6,7 +6,7 @@ mod kept;
 mod start;
 mod told;
 
-pub use cell::{Cell, Network, Reads};
+pub use cell::{Cell, Network, Reads, Shown};
 pub(crate) use cell::{Spaces, Usage};
 pub use kept::{Confined, Kept};
 pub(crate) use start::Line;

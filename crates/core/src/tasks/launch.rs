@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{self, Brings, Command, CommandName, LinesFor, Variable, VariableName, Whose};
+use kladder_choose::catalog::{self, Brings, Command, CommandName, Demand, LinesFor, Variable, VariableName, Whose};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::{Household, ToolName};
 use kladder_choose::near::near;
@@ -15,7 +15,7 @@ use kladder_launch::table::{Entry, Table};
 use kladder_launch::variables::{self, signed};
 use kladder_launch::{COMMANDS, PRIVATE, TABLE};
 
-use super::{Hands, Rung, Task, TaskError};
+use super::{Hands, Listening, Rung, Task, TaskError};
 use crate::base::digest::{Canonical, Digest};
 use crate::base::event::{Difference, How};
 use crate::base::files::{self, FileError};
@@ -79,7 +79,7 @@ pub struct Filling<'f> {
     /// All rungs, among them those that it names.
     pub rungs: &'f [Rung],
     /// Where the service listens whose text it is; for all other texts that of the rung's first one.
-    pub port: Option<u16>,
+    pub port: Option<Listening>,
 }
 
 /// A text of a definition with its holes filled. What names a rung that is not there stays as it is written.
@@ -98,17 +98,21 @@ pub fn filled_hole(hole: &Hole, with: &Filling<'_>) -> OsString {
         Hole::FolderOf(tool) => other(tool).map_or_else(|| written(hole), |other| other.files().into()),
         Hole::VersionOf(tool) => other(tool).map_or_else(|| written(hole), |other| other.version.as_str().into()),
         Hole::Port => with.port.or_else(|| port_of(with.rung)).map_or_else(|| written(hole), text_of_port),
+        Hole::Address => {
+            let at = with.port.or_else(|| port_of(with.rung));
+            at.map_or_else(|| written(hole), |at| at.address().to_string().into())
+        }
         Hole::PortOf(tool) => other(tool).and_then(port_of).map_or_else(|| written(hole), text_of_port),
     }
 }
 
 /// Where the first service of a rung listens.
-fn port_of(rung: &Rung) -> Option<u16> {
+fn port_of(rung: &Rung) -> Option<Listening> {
     rung.ports.first().map(|(_, port)| *port)
 }
 
-fn text_of_port(port: u16) -> OsString {
-    port.to_string().into()
+fn text_of_port(at: Listening) -> OsString {
+    at.port.to_string().into()
 }
 
 /// The rung that one sees nearest: of those that it keeps to itself, then of those beside it, and of those around.
@@ -139,8 +143,14 @@ impl Task for Launch<'_> {
                 digest = digest.field("its variable", name.as_str()).field("value", value.as_written());
             }
         }
-        for (service, port) in &self.rung.ports {
-            digest = digest.field("service", service).field("port", port.to_string());
+        for gate in &self.rung.definition.says.gates {
+            if let Demand::HostName(name) = &gate.demand {
+                digest = digest.field("host name", name);
+            }
+        }
+        for (service, at) in &self.rung.ports {
+            digest = digest.field("service", service).field("port", at.port.to_string());
+            digest = if at.reachable { digest.field("reachable", b"") } else { digest };
         }
         for (shell, lines) in &self.rung.definition.says.lines {
             digest = digest.field("lines", shell.as_str()).field("text", lines.as_written());
@@ -478,7 +488,7 @@ fn of_ladder(name: &VariableName, value: &Variable, ladder: &Ladder, rungs: &[Ru
             shared(tool).map_or_else(|| hole.as_written().into(), |rung| rung.version.as_str().into())
         }
         Hole::PortOf(tool) => shared(tool).and_then(port_of).map_or_else(|| hole.as_written().into(), text_of_port),
-        Hole::Version | Hole::Port => hole.as_written().into(),
+        Hole::Version | Hole::Port | Hole::Address => hole.as_written().into(),
     });
     (signed(how(value.how), OsStr::new(name.as_str())), text)
 }

@@ -14,7 +14,7 @@ pub mod launch;
 mod rung;
 
 pub use bring::{Prepared, executable};
-pub use rung::{Because, Rung, Shelved, Source};
+pub use rung::{Because, Listening, Rung, Shelved, Source};
 
 pub use fit_out::FitStep;
 use kladder_choose::catalog::{FitOut, Trial};

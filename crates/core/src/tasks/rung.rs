@@ -1,6 +1,7 @@
 //! A rung of the route, as its tasks see it.
 
 use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
@@ -55,6 +56,22 @@ pub struct Shelved {
     pub place: Place,
 }
 
+/// Where a service listens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Listening {
+    /// The port.
+    pub port: u16,
+    /// Whether other machines may reach it.
+    pub reachable: bool,
+}
+
+impl Listening {
+    /// The address at which it does (RFC 1122, section 3.2.1.3).
+    pub fn address(self) -> Ipv4Addr {
+        if self.reachable { Ipv4Addr::UNSPECIFIED } else { Ipv4Addr::LOCALHOST }
+    }
+}
+
 /// One rung of the route.
 #[derive(Clone, Debug)]
 pub struct Rung {
@@ -79,7 +96,7 @@ pub struct Rung {
     /// The files for its first start, by their paths below its folder.
     pub first_start: BTreeMap<InnerPath, String>,
     /// Where its services listen, by their names.
-    pub ports: Vec<(String, u16)>,
+    pub ports: Vec<(String, Listening)>,
     /// Where it is remembered what was made of it for this ladder.
     pub fitted: PathBuf,
     /// What is left to do, in order.

@@ -33,6 +33,14 @@ pub struct Service {
     pub state: String,
     /// Where it listens; null where it does not.
     pub port: Option<u16>,
+    /// Whether other machines are to reach it.
+    pub reachable: bool,
+    /// Whether they can although they are not to.
+    pub is_open: bool,
+    /// Whether it starts with the person's session, and not only should; null where the ladder does not want it.
+    pub starts_with_session: Option<bool>,
+    /// When it is started again (RFC 3339), after an end.
+    pub again: Option<String>,
     /// Its process; null where it does not run.
     pub process: Option<u32>,
     /// Since when it is so (RFC 3339); null where it was not started.
@@ -65,7 +73,15 @@ impl Service {
             service: served.service.name.clone(),
             rung: served.rung.key.to_string(),
             state: words::standing(standing).to_owned(),
-            port: served.port,
+            port: served.port.map(|at| at.port),
+            reachable: served.port.is_some_and(|at| at.reachable),
+            is_open: *standing != Standing::Stopped && served.is_open(),
+            starts_with_session: served.starts_with_session,
+            again: state
+                .as_ref()
+                .and_then(|state| state.again)
+                .filter(|_| *standing == Standing::Failing)
+                .map(|at| at.to_string()),
             process: state.as_ref().and_then(|state| state.process),
             since: state.as_ref().map(|state| state.since.to_string()),
             restarts: state.as_ref().map_or(0, |state| state.restarts),

@@ -138,6 +138,11 @@ fn seen(demand: &Demand) -> Option<String> {
         Demand::Group(group) => format!("id -nG \"$WHO\" | tr ' ' '\\n' | grep -qxF -e {}", word(group)),
         Demand::File(path) => format!("test -e {}", word(path)),
         Demand::Module(name) => format!("test -e {}", word(format!("/sys/module/{}", name.replace('-', "_")))),
+        Demand::HostName(name) => {
+            // The dots of a name stand for themselves.
+            let name = name.replace('.', "\\.");
+            format!("grep -Eq '^(127\\.|::1)[^#]*[[:space:]]{name}([[:space:]]|$)' /etc/hosts")
+        }
         Demand::Command(wanted) => format!("command -v {} >/dev/null", word(&wanted.name)),
         _ => return None,
     })

@@ -45,6 +45,7 @@ pub fn demanded(demand: &Demand) -> String {
         Demand::Group(group) => format!("membership in the group {group}"),
         Demand::Reach(address) if address == "yard" => "that a yard answers".to_owned(),
         Demand::Reach(address) => format!("that {address} answers"),
+        Demand::HostName(name) => format!("the host name {name} for this machine"),
         Demand::Port(port) => format!("the port {port} free"),
     }
 }

@@ -82,6 +82,12 @@ pub fn finding(finding: &Finding) -> String {
         }
         Finding::EndedEarly { status } => format!("it should have run on, and ended with status {status}"),
         Finding::NotUp { limit, pattern } => format!("it said nothing like `{pattern}` within {limit} s"),
+        Finding::NotReady { limit } => format!("it runs, and was not ready after {limit} s"),
+        Finding::Open => "other machines can reach it, which the ladder does not want".into(),
+        Finding::Fails => "it ends by itself, and is started again and again".into(),
+        Finding::NobodyKeeps => {
+            "it runs, and nobody would start it again: `kladder services --start` sees to that".into()
+        }
         Finding::UnknownFont { file } => format!("the system does not know the font {}", file.display()),
         Finding::NoWindow { pattern, seen } if seen.is_empty() => {
             format!("no window came up; one with a title like `{pattern}` should have")

@@ -70,6 +70,8 @@ pub enum Demand {
     Reach(String),
     /// That nothing listens on this port of the loopback.
     Port(u16),
+    /// That this host name leads to this machine.
+    HostName(String),
     /// The packages that are named for this system, or for one that it is like.
     Packages(Vec<OfSystem>),
     /// A device that is plugged in: `VENDOR:PRODUCT` as USB has them.
@@ -117,7 +119,7 @@ impl fmt::Display for Ranged {
 
 impl Demand {
     /// The facts that can be demanded, by the keys of a gate.
-    pub const FACTS: [&'static str; 23] = [
+    pub const FACTS: [&'static str; 24] = [
         "os",
         "kernel",
         "release",
@@ -139,6 +141,7 @@ impl Demand {
         "group",
         "reach",
         "port",
+        "host-name",
         "packages",
         "device",
     ];
@@ -191,6 +194,8 @@ impl Demand {
             "device" => return Err(format!("`{text}`: a device is VENDOR:PRODUCT, four hexadecimal digits each")),
             "group" => Self::Group(text.to_owned()),
             "reach" => Self::Reach(text.to_owned()),
+            "host-name" if is_host_name(text) => Self::HostName(text.to_lowercase()),
+            "host-name" => return Err(format!("`{text}` is no host name: letters, digits and `-`, with dots between")),
             "port" => Self::Port(text.parse().map_err(|_| format!("`{text}` is no port"))?),
             _ => match text {
                 "there" => Self::Virtualisation { usable: false },
@@ -224,6 +229,7 @@ impl Demand {
             Self::Group(_) => "group",
             Self::Reach(_) => "reach",
             Self::Port(_) => "port",
+            Self::HostName(_) => "host-name",
             Self::Packages(_) => "packages",
             Self::Device(_) => "device",
             Self::Word => "person",
@@ -247,7 +253,8 @@ impl fmt::Display for Demand {
             | Self::Locale(text)
             | Self::Font(text)
             | Self::Group(text)
-            | Self::Reach(text) => f.write_str(text),
+            | Self::Reach(text)
+            | Self::HostName(text) => f.write_str(text),
             Self::Kernel(range) => range.fmt(f),
             Self::Release(ranged)
             | Self::CLibrary(ranged)
@@ -288,6 +295,17 @@ pub(super) fn packages(form: BTreeMap<String, Vec<String>>) -> Result<Demand, St
     if all.is_empty() { Err("no package is named".to_owned()) } else { Ok(Demand::Packages(all)) }
 }
 
+/// A name as hosts have them (RFC 1123, section 2.1).
+pub(crate) fn is_host_name(text: &str) -> bool {
+    let is_label = |label: &str| {
+        (1..=63).contains(&label.len())
+            && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+            && !label.starts_with('-')
+            && !label.ends_with('-')
+    };
+    text.len() <= 253 && text.split('.').all(is_label)
+}
+
 /// `1209:2c01`
 fn is_device(text: &str) -> bool {
     let is_number = |part: &str| part.len() == 4 && part.bytes().all(|byte| byte.is_ascii_hexdigit());
@@ -308,7 +326,7 @@ fn limit(text: &str) -> Result<Demand, String> {
 }
 
 /// `>= 2 GiB`, `500 MB`: bytes. Powers of 1024 with an `i`, of 1000 without (IEC 80000-13).
-fn amount(text: &str) -> Result<u64, String> {
+pub(in crate::catalog) fn amount(text: &str) -> Result<u64, String> {
     let wrong = || format!("`{text}` is no amount: write one like `>= 2 GiB`");
     let bare = text.trim().trim_start_matches(">=").trim();
     let split = bare.find(|c: char| !c.is_ascii_digit()).ok_or_else(wrong)?;

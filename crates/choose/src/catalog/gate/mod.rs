@@ -26,6 +26,7 @@
 //! | `group` | `"dialout"` | the caller is in it |
 //! | `reach` | `"yard.example:443"`, `"yard"` | connections are taken there, or by any yard |
 //! | `port` | `7380` | nothing listens there on the loopback |
+//! | `host-name` | `"gauge.example"` | the system's table of hosts has it for the loopback |
 //! | `packages` | `{ debian = ["libtide-dev"] }` | the package database has all that are named for this system, or one like it |
 //! | `device` | `"1209:2c01"` | it is plugged in: vendor and product as USB has them |
 //! | none, but `person` | | the person says that it is done |
@@ -45,6 +46,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Deserializer, Serialize};
 
+pub(super) use self::demand::amount;
 use self::demand::packages;
 pub use self::demand::{Demand, LIMITS, OfSystem, Ranged};
 use super::Anew;
@@ -80,6 +82,15 @@ pub enum Who {
 }
 
 impl Gate {
+    /// That a host name leads to this machine, with what an administrator does for it; `None` for what is no host name.
+    pub fn of_host_name(name: &str) -> Option<Self> {
+        let demand = Demand::of("host-name", name).ok()?;
+        // A name has no character that a shell knows.
+        let admin = vec![format!("printf '127.0.0.1\\t%s\\n' {demand} >> /etc/hosts")];
+        let (advice, person, after) = (None, None, None);
+        Some(Self { name: demand.to_string(), demand, advice, admin, person, after, minutes: None })
+    }
+
     /// Who can open it; `None` where nobody is known to.
     pub fn who(&self) -> Option<Who> {
         if !self.admin.is_empty() || matches!(self.demand, Demand::Packages(_)) {
@@ -123,6 +134,7 @@ struct Form {
     group: Option<String>,
     reach: Option<String>,
     port: Option<u16>,
+    host_name: Option<String>,
 }
 
 impl<'de> Deserialize<'de> for Gate {
@@ -158,6 +170,7 @@ impl TryFrom<Form> for Gate {
             ("group", form.group),
             ("reach", form.reach),
             ("port", port),
+            ("host-name", form.host_name),
             ("device", form.device),
         ];
         let packages = form.packages.map(packages).transpose()?;
@@ -220,6 +233,7 @@ mod tests {
             ("file = \"/usr/../../etc\"", "named from `/` on, without `..`"),
             ("os = \"linux\"\nport = 1", "a gate demands one thing"),
             ("virtualisation = \"on\"", "`there` or `usable`"),
+            ("host-name = \"-gauge\"", "is no host name"),
             ("colour = \"blue\"", "unknown field `colour`"),
             ("c-library = \"gnu ^2\"", "`^2` is no requirement: write `>=2, <3`"),
         ];

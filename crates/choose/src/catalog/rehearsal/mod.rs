@@ -70,6 +70,9 @@ pub struct Rehearsal {
     /// The device or service that it runs on, in words.
     #[serde(default, rename = "runs-on")]
     pub runs_on: Option<String>,
+    /// Services of its tools that run for it alone, with corners of its own.
+    #[serde(default)]
+    pub services: Vec<String>,
     /// Commands of the host that its steps start: they find no others but those of the ladder.
     #[serde(default)]
     pub calls: Vec<CommandName>,

@@ -59,6 +59,9 @@ struct StepForm {
     expect: Expect,
     #[serde(default)]
     network: bool,
+    #[serde(default, deserialize_with = "crate::catalog::trial::memory")]
+    memory: Option<u64>,
+    processes: Option<usize>,
     limit: Option<u64>,
     #[serde(default, deserialize_with = "crate::catalog::trial::harmless")]
     harmless: Vec<(Pattern, String)>,
@@ -93,10 +96,10 @@ impl TryFrom<StepForm> for Step {
             return Err("a step that `stays` is not judged as others are: ask it in a step of its own");
         }
         let StepForm { name, run, input, folder, variables, expect, limit, harmless, claims, .. } = form;
-        let StepForm { write, stays, patience, must_not_hold, watched, network, .. } = form;
+        let StepForm { write, stays, patience, must_not_hold, watched, network, memory, processes, .. } = form;
         let mut trial = Trial::new(name, run, input, folder, limit);
         (trial.variables, trial.expect, trial.harmless, trial.claims) = (variables, expect, harmless, claims);
-        trial.network = network;
+        (trial.network, trial.memory, trial.processes) = (network, memory, processes);
         Ok(Self { trial, write, stays, patience, must_not_hold, watched })
     }
 }

@@ -309,6 +309,17 @@ pub enum Finding {
         /// What it should have said.
         pattern: String,
     },
+    /// It runs, and is not ready.
+    NotReady {
+        /// Seconds that it was given.
+        limit: u64,
+    },
+    /// Other machines can reach it, and are not to.
+    Open,
+    /// It ends by itself, and is started again and again.
+    Fails,
+    /// It runs, and whoever kept it running was killed.
+    NobodyKeeps,
     /// The system does not know a font.
     UnknownFont {
         /// Its file.

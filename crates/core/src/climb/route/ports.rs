@@ -3,12 +3,13 @@
 
 use std::collections::BTreeSet;
 use std::path::Path;
+use std::rc::Rc;
 
-use kladder_choose::catalog::{FREE, Port};
+use kladder_choose::catalog::{FREE, Gate, Port};
 use kladder_choose::ladder::Ladder;
 
 use crate::base::digest::Digest;
-use crate::tasks::Rung;
+use crate::tasks::{Listening, Rung};
 
 /// Gives every service that listens its port.
 pub(super) fn assign(rungs: &mut [Rung], folder: &Path, ladder: &Ladder) {
@@ -23,13 +24,21 @@ pub(super) fn assign(rungs: &mut [Rung], folder: &Path, ladder: &Ladder) {
         }
     }
     for rung in rungs {
+        let mut hosts = Vec::new();
         for service in &rung.definition.says.services {
+            hosts.extend(ladder.services.get(&service.name).and_then(|wish| wish.host.as_ref()));
             let port = match (wished(&service.name), service.port) {
                 (_, None) => continue,
                 (Some(port), _) | (None, Some(Port::Fixed(port))) => port,
                 (None, Some(Port::Free)) => free(folder, &service.name, &mut taken),
             };
-            rung.ports.push((service.name.clone(), port));
+            let reachable = ladder.services.get(&service.name).is_some_and(|wish| wish.reachable);
+            rung.ports.push((service.name.clone(), Listening { port, reachable }));
+        }
+        // A name that is to lead here is a chore of whoever may change the system.
+        let gates: Vec<Gate> = hosts.into_iter().filter_map(|host| Gate::of_host_name(host.as_str())).collect();
+        if !gates.is_empty() {
+            Rc::make_mut(&mut rung.definition).says.gates.extend(gates);
         }
     }
 }

@@ -35,7 +35,7 @@ impl Guard {
                 let too_much = (usage.processes > most.processes).then_some(Much::Processes);
                 let too_much = too_much.or((usage.memory > most.memory).then_some(Much::Memory));
                 if too_much.is_some() {
-                    sys::processes::end_descendants(&mark);
+                    sys::processes::kill_descendants(&mark);
                     return too_much;
                 }
             }

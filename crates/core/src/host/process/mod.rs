@@ -203,7 +203,7 @@ struct Started {
 fn start(setting: &Setting<'_>, mark: &str) -> io::Result<Started> {
     let mut command = bare(setting.run, setting)?;
     let Some(cell) = setting.cell else {
-        return Ok(Started { child: command.spawn()?, confined: Confined::default(), way: None });
+        return Ok(Started { child: command.env(MARK, mark).spawn()?, confined: Confined::default(), way: None });
     };
     let adopts = sys::processes::adopt_orphans();
     let lingering = adopts.then_some(Kept::Lingering);

@@ -112,7 +112,12 @@ fn say_version(host: &Host, path: &Path, known: &Known) -> Result<String, Untold
     let own = tempfile::Builder::new().prefix(&scratch()).tempdir_in(&host.temporary).map_err(not_run)?;
     let folder = own.path();
     let variables = [("PATH".into(), host.path.clone()), ("HOME".into(), folder.into()), ("LC_ALL".into(), "C".into())];
-    let cell = Cell { reads: Reads::Everything, writes: vec![folder.to_path_buf()], network: Network::None };
+    let cell = Cell {
+        reads: Reads::Everything,
+        writes: vec![folder.to_path_buf()],
+        network: Network::None,
+        shown: Vec::new(),
+    };
     let encloser = host.encloser();
     let setting = Setting {
         run: &words,

@@ -6,7 +6,7 @@ use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{CommandName, Demand, HostPath};
+use kladder_choose::catalog::{CommandName, Demand, HostPath, Trial};
 use kladder_choose::pins::HostCopy;
 
 use crate::base::event::Confined;
@@ -39,6 +39,8 @@ const PROCESSES: usize = 2000;
 pub(super) struct Keeping {
     /// Folders that all may read: the shelf, the ladder's own, and what was declared.
     reads: Vec<PathBuf>,
+    /// Those of them that are the ladder's.
+    ours: Vec<PathBuf>,
     /// The folder with links to the host's commands that may be found.
     commands: PathBuf,
     /// The files behind those links.
@@ -48,6 +50,8 @@ pub(super) struct Keeping {
     room: OnceCell<Option<Room>>,
     most: Most,
     encloser: Option<Encloser>,
+    /// This program.
+    itself: Option<PathBuf>,
     seen: RefCell<Option<Confined>>,
 }
 
@@ -55,7 +59,7 @@ impl Keeping {
     /// What is kept from programs of these rungs; `ladder` is the ladder's folder.
     pub(super) fn of(rungs: &[Rung], ladder: &Path, scratch: &Path, host: &Host) -> Self {
         let home = host.person.as_deref();
-        let mut reads = vec![ladder.to_path_buf()];
+        let (mut reads, mut declared_reads) = (vec![ladder.to_path_buf()], Vec::new());
         for rung in rungs {
             match &rung.source {
                 Source::Shelf(shelved) => reads.push(shelved.place.folder.clone()),
@@ -63,20 +67,24 @@ impl Keeping {
                 Source::Host(copy) => reads.extend(around(copy.path())),
             }
             reads.extend(rung.berth.iter().map(|berth| berth.folder.clone()));
-            reads.extend(rung.definition.says.reads.iter().filter_map(|path| path.of(home)));
+            declared_reads.extend(rung.definition.says.reads.iter().filter_map(|path| path.of(home)));
         }
+        let ours: Vec<PathBuf> = reads.iter().filter_map(|path| fs::canonicalize(path).ok()).collect();
+        reads.append(&mut declared_reads);
         reads.extend(reads.clone().iter().filter_map(|path| fs::canonicalize(path).ok()));
         reads.sort();
         reads.dedup();
         let commands = scratch.join("host");
         let keeping = Self {
             reads,
+            ours,
             commands,
             declared: RefCell::default(),
             let_go: attaching(rungs),
             room: OnceCell::new(),
             most: Most { processes: PROCESSES, memory: memory(host) },
             encloser: host.encloser(),
+            itself: host.kladder.as_ref().and_then(|kladder| fs::canonicalize(kladder).ok()),
             seen: RefCell::default(),
         };
         for (name, file) in declared(rungs, &host.path) {
@@ -108,8 +116,8 @@ impl Keeping {
     /// others are made of.
     pub(super) fn is_declared(&self, program: &Path) -> bool {
         let is_part = || PARTS.iter().any(|folder| program.starts_with(folder));
-        let is_ours = || self.reads.iter().any(|folder| program.starts_with(folder));
-        let is_self = || self.encloser.as_ref().is_some_and(|encloser| encloser.kladder == program);
+        let is_ours = || self.ours.iter().any(|folder| program.starts_with(folder));
+        let is_self = || self.itself.as_deref() == Some(program);
         is_ours() || self.declared.borrow().contains(program) || is_part() || is_self()
     }
 
@@ -124,7 +132,7 @@ impl Keeping {
     pub(super) fn cell(&self, writes: Vec<PathBuf>, network: Network, more: &[PathBuf]) -> Cell {
         let resolver = RESOLVER.iter().filter(|_| network == Network::All).map(PathBuf::from);
         let reads = self.reads.iter().cloned().chain(more.iter().cloned()).chain(resolver).collect();
-        Cell { reads: Reads::SystemAnd(reads), writes, network }
+        Cell { reads: Reads::SystemAnd(reads), writes, network, shown: Vec::new() }
     }
 
     /// The network of a rehearsal, in which its steps reach one another; without one, there is the loopback of the host, and
@@ -138,8 +146,12 @@ impl Keeping {
         self.encloser.as_ref()
     }
 
-    pub(super) fn most(&self) -> Most {
-        self.most
+    /// What a command may take of the machine.
+    pub(super) fn most(&self, trial: &Trial) -> Most {
+        Most {
+            processes: trial.processes.unwrap_or(self.most.processes),
+            memory: trial.memory.unwrap_or(self.most.memory),
+        }
     }
 
     /// Remembers what one was kept from: what is told in the end is what all were.

@@ -7,6 +7,7 @@
 
 mod cell;
 mod judge;
+mod stage;
 mod start;
 mod steps;
 mod window;
@@ -42,7 +43,7 @@ use crate::keep::berth::Berth;
 use crate::keep::landing::path_with;
 use crate::keep::launchers::launcher_differs;
 use crate::prove::together::Together;
-use crate::sys::Start;
+use crate::sys::{Shown, Start};
 use crate::tasks::launch::{Filling, Wiring, filled, filled_hole};
 use crate::tasks::{FitStep, Rung, Shelved, Source, TaskError};
 
@@ -276,10 +277,9 @@ impl<'b> Bench<'b> {
         variables.extend(around.told.map(|told| ("KLADDER_STARTS".into(), told.into())));
         let folder = trial.folder.below(whole);
         files::create_folder(&folder)?;
-        let here = [self.scratch.path().to_path_buf(), whole.to_path_buf()];
-        let writes = self.corners.iter().cloned().chain(here).collect();
         let network = if trial.network { Network::All } else { around.network };
-        let cell = self.keeping.cell(writes, network, around.reads);
+        let mut cell = self.keeping.cell(self.writable(whole), network, around.reads);
+        cell.shown = around.shown.to_vec();
         Ok(Begun { run: resolved(run, &variables), folder, variables, cell })
     }
 
@@ -295,7 +295,7 @@ impl<'b> Bench<'b> {
             cell: Some(&begun.cell),
             encloser: self.keeping.encloser().filter(|_| !is_alone),
             watched: around.watched,
-            most: Some(self.keeping.most()),
+            most: Some(self.keeping.most(trial)),
         }
     }
 
@@ -326,7 +326,8 @@ impl<'b> Bench<'b> {
         };
         let value = |hole: &Hole| filled.map(|filled| filled_hole(hole, &filled.with).to_string_lossy().into_owned());
         let said = filled.map(|filled| filled.said);
-        let judged = Judged { trial, ran: &ran, said, value: &value, folder: &begun.folder, most: self.keeping.most() };
+        let judged =
+            Judged { trial, ran: &ran, said, value: &value, folder: &begun.folder, most: self.keeping.most(trial) };
         let mut verdicts = vec![self.conclude(subject.clone(), started, self.known(judged.outcome()))];
         for claim in &trial.claims {
             verdicts.push(self.conclude(subject.claiming(&claim.name), started, judged.claimed(claim)));
@@ -344,6 +345,7 @@ struct Begun {
 }
 
 /// What a command is run amid.
+#[derive(Clone, Copy)]
 struct Around<'a> {
     /// The folder of the check or project.
     folder: &'a Path,
@@ -355,12 +357,14 @@ struct Around<'a> {
     watched: Option<&'a [PathBuf]>,
     /// Where launchers write down what they start.
     told: Option<&'a Path>,
+    /// Folders that it sees in place of the corners.
+    shown: &'a [Shown],
 }
 
 impl<'a> Around<'a> {
     /// A check: by itself, in its folder.
     fn check(folder: &'a Path) -> Self {
-        Self { folder, network: Network::None, reads: &[], watched: None, told: None }
+        Self { folder, network: Network::None, reads: &[], watched: None, told: None, shown: &[] }
     }
 }
 

@@ -1,7 +1,7 @@
 //! Rehearsals: steps in a folder, one after the other, some of which run on while the others do.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -16,6 +16,7 @@ use crate::base::files::{self, Attach, FileError};
 use crate::host::process::Lasting;
 use crate::prove::project::{bytes_of, of_rung, put};
 use crate::prove::together::{Owners, Seen, launched};
+use crate::prove::wants;
 use crate::sys::Start;
 use crate::tasks::Rung;
 
@@ -89,6 +90,12 @@ impl Bench<'_> {
         let mut running: Vec<Running> = Vec::new();
         let mut written: BTreeMap<&InnerPath, &Laid> = BTreeMap::new();
         let mut left_alone: Option<String> = None;
+        let plain = Around { folder, network, reads: &reads, watched: let_go, told: Some(&told), shown: &[] };
+        let (stage, set) = self.stage(rehearsal, &plain)?;
+        if set.iter().any(|verdict| matches!(verdict.outcome, Outcome::Skipped(_))) {
+            return Ok(set);
+        }
+        verdicts.extend(set);
         for step in &project.steps {
             let subject = Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step: Some(step.name()) };
             let stops =
@@ -116,22 +123,27 @@ impl Bench<'_> {
                 continue;
             }
             let watched = let_go.filter(|_| step.watched && self.keeping.encloser().is_some());
-            let around = Around { folder, network, reads: &reads, watched, told: Some(&told) };
+            let around = Around { watched, shown: &stage.shown, ..plain };
             match &step.stays {
                 Some(pattern) => verdicts.push(self.left_running(subject, step, pattern, &around, &mut running)?),
                 None => {
                     let mut starts = None;
                     verdicts.extend(self.tried(&subject, step, &around, &mut starts)?);
-                    seen.unwatched |= step.watched && starts.is_none();
-                    seen.starts.extend(starts);
+                    seen.started(starts, step.watched);
                 }
             }
         }
         verdicts.extend(self.ended_early(&mut running));
+        for (subject, mut process) in stage.running {
+            // It should have run to the end.
+            if let Some(status) = process.ended().ok().flatten().filter(|_| !verdicts.iter().any(Verdict::failed)) {
+                let outcome = failed(Finding::EndedEarly { status }, &process);
+                verdicts.push(self.conclude(subject, Instant::now(), outcome));
+            }
+            seen.started(process.starts(), true);
+        }
         for one in running.drain(..) {
-            let starts = one.process.starts();
-            seen.unwatched |= one.is_to_be_watched && starts.is_none();
-            seen.starts.extend(starts);
+            seen.started(one.process.starts(), one.is_to_be_watched);
         }
         seen.launched = launched(&String::from_utf8_lossy(&files::read(&told)?));
         verdicts.extend(self.starts(rehearsal, &seen, folder, !verdicts.iter().any(Verdict::failed)));
@@ -158,10 +170,10 @@ impl Bench<'_> {
         for starts in &seen.starts {
             let owner = |start: &Start| start.files.iter().rev().find_map(|file| owners.owner(file).cloned());
             for start in starts {
-                let Some(program) = start.files.first() else { continue };
-                if self.keeping.is_declared(program) || program.starts_with(&folder) {
-                    continue;
-                }
+                let is_foreign = |file: &&PathBuf| !self.keeping.is_declared(file) && !file.starts_with(&folder);
+                // A script is started by its interpreter.
+                let script = start.files.get(1).filter(|file| wants::script_interpreter(file).is_some());
+                let Some(program) = start.files.first().into_iter().chain(script).find(is_foreign) else { continue };
                 let above = |start: &Start| starts.get(start.by?);
                 let by = std::iter::successors(above(start), |start| above(start)).take(starts.len()).find_map(owner);
                 programs.insert(Undeclared { program: program.clone(), by: owner(start).or(by) });

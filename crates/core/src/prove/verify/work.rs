@@ -19,8 +19,9 @@ use crate::base::files;
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process;
 use crate::keep::berth::Berth;
+use crate::sys::Shown;
 use crate::tasks::launch::{Filling, filled_hole};
-use crate::tasks::{FitStep, Rung, Shelved};
+use crate::tasks::{FitStep, Listening, Rung, Shelved};
 
 impl Bench<'_> {
     /// Runs a set-up command of a rung over its prepared files.
@@ -37,6 +38,7 @@ impl Bench<'_> {
             reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
             writes: vec![files.to_path_buf(), self.scratch.path().to_path_buf()],
             network: Network::None,
+            shown: Vec::new(),
         };
         self.work(Some(Work::SetUp), subject, trial, &Worked { rung, run, folder: files, cell, with })
     }
@@ -46,6 +48,17 @@ impl Bench<'_> {
     /// # Errors
     /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict.
     pub fn fit_out(&self, fit_out: &FitOut, step: FitStep, rung: &Rung) -> Result<Verdict, VerifyError> {
+        self.fit_out_in(fit_out, step, rung, &[])
+    }
+
+    /// The same where other folders are seen in place of the corners.
+    pub(super) fn fit_out_in(
+        &self,
+        fit_out: &FitOut,
+        step: FitStep,
+        rung: &Rung,
+        shown: &[Shown],
+    ) -> Result<Verdict, VerifyError> {
         let subject = Subject::FitOut { rung: rung.key.clone(), name: fit_out.name.clone() };
         let Some(trial) = step.of(fit_out) else {
             return Ok(Verdict { subject, outcome: Outcome::Passed, took: Duration::ZERO });
@@ -61,6 +74,7 @@ impl Bench<'_> {
             reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
             writes: corners.chain([self.scratch.path().to_path_buf()]).collect(),
             network: if fit_out.network && step == FitStep::Do { Network::All } else { Network::None },
+            shown: shown.to_vec(),
         };
         // A look is no work.
         let work = match step {
@@ -77,6 +91,16 @@ impl Bench<'_> {
     /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict, and what it wrote is told
     /// beside it.
     pub fn ask(&self, asked: &Asked<'_>) -> Result<(Verdict, String), VerifyError> {
+        self.ask_in(asked, Network::All, &[])
+    }
+
+    /// The same in some network, where other folders are seen in place of the corners.
+    pub(super) fn ask_in(
+        &self,
+        asked: &Asked<'_>,
+        network: Network,
+        shown: &[Shown],
+    ) -> Result<(Verdict, String), VerifyError> {
         let Asked { service, rung, trial, port } = asked;
         let subject = Subject::Service { rung: rung.key.clone(), service: (*service).to_owned() };
         let folder = self.scratch.path().join("services").join(rung.key.folder_name());
@@ -86,7 +110,8 @@ impl Bench<'_> {
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let corners = rung.berth.iter().flat_map(Berth::corners);
         let writes = corners.chain([self.scratch.path().to_path_buf()]).collect();
-        let cell = self.keeping.cell(writes, Network::All, &[]);
+        let mut cell = self.keeping.cell(writes, network, &[]);
+        cell.shown = shown.to_vec();
         self.run(subject, trial, &Worked { rung, run, folder: &folder, cell, with })
             .map(|(verdict, _, said)| (verdict, said))
     }
@@ -136,12 +161,13 @@ impl Bench<'_> {
             cell: Some(cell),
             encloser: encloser.as_ref(),
             watched: None,
-            most: Some(self.keeping.most()),
+            most: Some(self.keeping.most(trial)),
         };
         let (outcome, confined, output) = match process::run(&setting, self.observer) {
             Ok(ran) => {
                 let value = |hole: &Hole| Some(filled_hole(hole, &what.with).to_string_lossy().into_owned());
-                let judged = Judged { trial, ran: &ran, said: None, value: &value, folder, most: self.keeping.most() };
+                let judged =
+                    Judged { trial, ran: &ran, said: None, value: &value, folder, most: self.keeping.most(trial) };
                 (judged.outcome(), ran.confined, [ran.stdout, ran.stderr].concat())
             }
             Err(error) => (Outcome::failed(not_started(trial, &error)), Confined::default(), String::new()),
@@ -161,7 +187,7 @@ pub struct Asked<'a> {
     /// The command.
     pub trial: &'a Trial,
     /// Where it listens.
-    pub port: Option<u16>,
+    pub port: Option<Listening>,
 }
 
 /// A command as it is run.

@@ -2,13 +2,15 @@
 
 use std::fs;
 
+use crate::sys::Network;
+
 /// The state of a socket that listens.
 const LISTENS: &str = "0A";
 
 /// The number and name of the process that listens on a TCP port; `None` where nobody does, or it is not told, as for
 /// another account's.
 pub(crate) fn holder(port: u16) -> Option<(u32, String)> {
-    let sockets: Vec<String> = ["tcp", "tcp6"].iter().flat_map(|table| listening(table, port)).collect();
+    let sockets = listening("net", port);
     let processes = fs::read_dir("/proc").ok()?.flatten();
     let numbers = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
     numbers.into_iter().find(|process| has_open(*process, &sockets)).map(|process| {
@@ -17,14 +19,46 @@ pub(crate) fn holder(port: u16) -> Option<(u32, String)> {
     })
 }
 
+/// Whether somebody listens on a TCP port at an address that is not the loopback's.
+pub(crate) fn is_open(port: u16) -> bool {
+    let is_elsewhere = |(address, _): &(String, String)| !is_loopback(address);
+    ["tcp", "tcp6"]
+        .iter()
+        .flat_map(|table| listening_in(&format!("/proc/net/{table}"), port))
+        .any(|one| is_elsewhere(&one))
+}
+
+/// An address as these tables have it: words of four bytes, each in the machine's order, here the usual one.
+fn is_loopback(address: &str) -> bool {
+    match address.len() {
+        8 => address.ends_with("7F"),
+        _ => matches!(address, "00000000000000000000000001000000") || address.ends_with("FFFF00000100007F"),
+    }
+}
+
+/// Whether somebody listens on a TCP port of a network.
+pub(crate) fn listens_in(network: Network, port: u16) -> bool {
+    let tables = match network {
+        Network::Room(process) => format!("{process}/net"),
+        Network::All | Network::None => "net".to_owned(),
+    };
+    !listening(&tables, port).is_empty()
+}
+
 /// The numbers of the sockets that listen on a port, as links name them.
-fn listening(table: &str, port: u16) -> Vec<String> {
-    let text = fs::read_to_string(format!("/proc/net/{table}")).unwrap_or_default();
+fn listening(tables: &str, port: u16) -> Vec<String> {
+    let all = ["tcp", "tcp6"].iter().flat_map(|table| listening_in(&format!("/proc/{tables}/{table}"), port));
+    all.map(|(_, socket)| socket).collect()
+}
+
+/// The address and the socket of each that listens.
+fn listening_in(table: &str, port: u16) -> Vec<(String, String)> {
+    let text = fs::read_to_string(table).unwrap_or_default();
     let end = format!(":{port:04X}");
     let socket = |line: &str| {
         let fields: Vec<&str> = line.split_whitespace().collect();
-        let is_it = fields.get(1)?.ends_with(&end) && *fields.get(3)? == LISTENS;
-        is_it.then(|| format!("socket:[{}]", fields.get(9).copied().unwrap_or_default()))
+        let address = fields.get(1)?.strip_suffix(&end).filter(|_| fields.get(3) == Some(&LISTENS))?;
+        Some((address.to_owned(), format!("socket:[{}]", fields.get(9).copied().unwrap_or_default())))
     };
     text.lines().skip(1).filter_map(socket).collect()
 }

@@ -12,9 +12,18 @@ pub(crate) fn adopt_orphans() -> bool {
     set_child_subreaper(Some(getpid())).is_ok()
 }
 
-/// Ends every process that descends from `child`, or that did before it lost its parent: those that carry `mark` in their
-/// environment.
+/// Ends every process that descends from this one and carries `mark` in its environment, and those that have left their group and
+/// their parent with an environment that says nothing of us: whoever started them is gone.
 pub(crate) fn end_descendants(mark: &str) {
+    end(mark, true);
+}
+
+/// The same for whoever is not their parent, and leaves them to be waited for.
+pub(crate) fn kill_descendants(mark: &str) {
+    end(mark, false);
+}
+
+fn end(mark: &str, reaps: bool) {
     // A process may start another one while it is looked for; in the end there is nobody left who could.
     for _ in 0..50 {
         let left = marked(mark);
@@ -25,7 +34,9 @@ pub(crate) fn end_descendants(mark: &str) {
             if let Some(pid) = Pid::from_raw(pid) {
                 // Gone already is what is wanted.
                 let _ = kill_process(pid, Signal::KILL);
-                let _ = rustix::process::waitpid(Some(pid), rustix::process::WaitOptions::NOHANG);
+                if reaps {
+                    let _ = rustix::process::waitpid(Some(pid), rustix::process::WaitOptions::NOHANG);
+                }
             }
         }
         std::thread::sleep(std::time::Duration::from_millis(2));
@@ -74,15 +85,18 @@ pub(crate) fn usage(mark: &str) -> Usage {
 /// The processes below this one that have a variable of this text in their environment.
 fn marked(mark: &str) -> BTreeSet<i32> {
     let mut children: BTreeMap<i32, Vec<i32>> = BTreeMap::new();
+    let own = getpid().as_raw_nonzero().get();
+    let own_group = stat_of(own).map_or(0, |stat| stat.group);
+    let mut strays = BTreeSet::new();
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
         let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<i32>().ok()) else { continue };
-        if let Some((parent, state)) = parent_of(pid).filter(|(_, state)| *state != 'Z') {
-            let _ = state;
+        if let Some(Stat { parent, group, .. }) = stat_of(pid).filter(|stat| stat.state != 'Z') {
             children.entry(parent).or_default().push(pid);
+            strays.extend((parent == own && group != own_group && says_nothing(pid)).then_some(pid));
         }
     }
     let mut below = BTreeSet::new();
-    let mut open = vec![getpid().as_raw_nonzero().get()];
+    let mut open = vec![own];
     while let Some(parent) = open.pop() {
         for &child in children.get(&parent).into_iter().flatten() {
             if below.insert(child) {
@@ -91,15 +105,28 @@ fn marked(mark: &str) -> BTreeSet<i32> {
         }
     }
     below.retain(|pid| has_mark(*pid, mark));
+    below.extend(strays);
     below
 }
 
-/// A process's parent and state (`proc_pid_stat(5)`).
-fn parent_of(pid: i32) -> Option<(i32, char)> {
+/// What the system tells of a process (`proc_pid_stat(5)`).
+struct Stat {
+    state: char,
+    parent: i32,
+    group: i32,
+}
+
+fn stat_of(pid: i32) -> Option<Stat> {
     let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     let mut fields = text.rsplit_once(')')?.1.split_whitespace();
     let state = fields.next()?.chars().next()?;
-    Some((fields.next()?.parse().ok()?, state))
+    Some(Stat { state, parent: fields.next()?.parse().ok()?, group: fields.next()?.parse().ok()? })
+}
+
+/// Whether a process has no variable of ours in its environment: all that is started here by itself has one, or is in our group.
+fn says_nothing(pid: i32) -> bool {
+    let environment = fs::read(format!("/proc/{pid}/environ"));
+    environment.is_ok_and(|text| !text.split(|&byte| byte == 0).any(|variable| variable.starts_with(b"KLADDER_")))
 }
 
 fn has_mark(pid: i32, mark: &str) -> bool {

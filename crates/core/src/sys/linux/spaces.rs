@@ -13,11 +13,11 @@ use rustix::thread::{
     set_capabilities,
 };
 
-use crate::sys::Spaces;
+use crate::sys::{Shown, Spaces};
 
 /// Makes namespaces of its own for the calling process, which must have one thread, where everything but `writes` is
-/// read-only. The process itself stays where it was among processes; what it starts next is the first of its own.
-pub(crate) fn enter(writes: &[PathBuf]) -> Spaces {
+/// read-only, and some folders are seen in place of others. The process itself stays where it was among processes; what it starts next is the first of its own.
+pub(crate) fn enter(writes: &[PathBuf], shown: &[Shown]) -> Spaces {
     end_with_parent();
     let own = CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWPID | CloneFlags::CLONE_NEWIPC;
     if nix::sched::unshare(own).is_err() {
@@ -28,7 +28,9 @@ pub(crate) fn enter(writes: &[PathBuf]) -> Spaces {
     }
     // Needed once more, after another program was started, to show it its own processes.
     let _ = keep_the_right_to_mount();
-    Spaces { processes: true, read_only: make_read_only(writes).unwrap_or(false) }
+    let shows = mount_change("/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC).is_ok()
+        && shown.iter().all(|one| mount_bind_recursive(&one.own, &one.at).is_ok());
+    Spaces { processes: true, shows, read_only: make_read_only(writes).unwrap_or(false) }
 }
 
 /// What the first process of the new ones does: it goes when its parent does, sees its own processes, and gives up the
@@ -64,7 +66,6 @@ fn keep_the_right_to_mount() -> rustix::io::Result<()> {
 
 /// Whether everything but some folders is read-only now.
 fn make_read_only(writes: &[PathBuf]) -> io::Result<bool> {
-    mount_change("/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)?;
     for folder in writes {
         mount_bind_recursive(folder, folder)?;
     }

@@ -5,6 +5,9 @@ pub(crate) fn adopt_orphans() -> bool {
     false
 }
 
+/// Does nothing: what left its group is not found.
+pub(crate) fn kill_descendants(_mark: &str) {}
+
 /// Nothing that could be told: what others take is not found.
 pub(crate) fn usage(_mark: &str) -> crate::sys::Usage {
     crate::sys::Usage::default()

@@ -2,10 +2,10 @@
 
 use std::path::PathBuf;
 
-use crate::sys::Spaces;
+use crate::sys::{Shown, Spaces};
 
 /// Makes none.
-pub(crate) fn enter(_writes: &[PathBuf]) -> Spaces {
+pub(crate) fn enter(_writes: &[PathBuf], _shown: &[Shown]) -> Spaces {
     Spaces::default()
 }
 

@@ -190,7 +190,12 @@ fn asked(folder: &Path, program: &Path, host: &Host) -> Option<SaysVersion> {
     let own = tempfile::Builder::new().prefix(&scratch()).tempdir_in(&host.temporary).ok()?;
     let variables =
         [("PATH".into(), host.path.clone()), ("HOME".into(), own.path().into()), ("LC_ALL".into(), "C".into())];
-    let cell = Cell { reads: Reads::Everything, writes: vec![own.path().to_path_buf()], network: Network::None };
+    let cell = Cell {
+        reads: Reads::Everything,
+        writes: vec![own.path().to_path_buf()],
+        network: Network::None,
+        shown: Vec::new(),
+    };
     let encloser = host.encloser();
     let number = Regex::new(r"\d+(?:\.\d+)+[0-9A-Za-z.+-]*").ok()?;
     for word in ["--version", "version", "-V", "-v"] {
