@@ -37,7 +37,10 @@ pub use memory::Memory;
 pub use need::{Exclusion, Need, Way};
 pub use preset::{Preset, PresetRung};
 pub use provides::{Provided, Provides};
-pub use rehearsal::{Ask, Content, Filled, Laid, NotFilled, OfRung, Part, Rehearsal, Step, fill_words};
+pub use rehearsal::{
+    Ask, Completes, Content, DebugAdapter, Filled, Laid, LanguageServer, NotFilled, OfRung, Part, Rehearsal, Step,
+    Talk, fill_words,
+};
 pub use several::Catalogs;
 pub use trial::{Claim, Expect, Is, Of, Pattern, Trial, Value};
 

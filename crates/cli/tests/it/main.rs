@@ -42,6 +42,7 @@ mod shapes;
 mod space;
 mod start;
 mod story;
+mod talking;
 mod timing;
 mod trouble;
 mod tunnel;

@@ -14,6 +14,7 @@
 
 pub mod causes;
 pub mod project;
+mod speak;
 pub mod together;
 pub mod verify;
 pub(crate) mod wants;

@@ -83,6 +83,13 @@ pub fn finding(finding: &Finding) -> String {
         Finding::EndedEarly { status } => format!("it should have run on, and ended with status {status}"),
         Finding::NotUp { limit, pattern } => format!("it said nothing like `{pattern}` within {limit} s"),
         Finding::NotReady { limit } => format!("it runs, and was not ready after {limit} s"),
+        Finding::Silent { to, limit } => format!("it gave no answer to `{to}` within {limit} s"),
+        Finding::Refused { to, said } => format!("it refused `{to}`: {said}"),
+        Finding::NoneLike { pattern, seen } if seen.is_empty() => format!("it told nothing like `{pattern}`"),
+        Finding::NoneLike { pattern, seen } => {
+            format!("it told nothing like `{pattern}`, but {}", either(&quoted(seen)))
+        }
+        Finding::OutOfForm { said } => format!("what it wrote is no message of its protocol: {said}"),
         Finding::Open => "other machines can reach it, which the ladder does not want".into(),
         Finding::Fails => "it ends by itself, and is started again and again".into(),
         Finding::NobodyKeeps => {

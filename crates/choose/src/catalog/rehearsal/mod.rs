@@ -26,9 +26,11 @@
 
 mod laid;
 mod step;
+mod talk;
 
 pub use laid::{Content, Laid};
 pub use step::Step;
+pub use talk::{Completes, DebugAdapter, LanguageServer, Talk};
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -288,7 +290,8 @@ impl Filled {
             let variables = filled.collect::<Result<_, NotFilled>>()?;
             let mut trial = step.with(run, fill_words(&step.input, known));
             trial.variables = variables;
-            self.steps.push(Step { trial, write: all(&step.write)?, ..step.clone() });
+            let talk = step.talk.as_ref().map(|talk| talk.filled(&|text| fill_words(text, known)));
+            self.steps.push(Step { trial, write: all(&step.write)?, talk, ..step.clone() });
         }
         Ok(())
     }

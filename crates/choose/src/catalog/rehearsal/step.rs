@@ -21,6 +21,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Deserializer};
 
 use super::laid::Laid;
+use super::talk::{DebugAdapter, LanguageServer, Talk};
 use crate::catalog::table::table;
 use crate::catalog::{Claim, Expect, Pattern, Trial, VariableName};
 use crate::path::InnerPath;
@@ -41,6 +42,8 @@ pub struct Step {
     pub must_not_hold: bool,
     /// Whether what it starts is written down.
     pub watched: bool,
+    /// What it is asked over an open protocol, in place of what is expected of others.
+    pub talk: Option<Talk>,
 }
 
 /// The keys of a trial, and those of a step. (Flattened they would be the same, but lose the places of mistakes.)
@@ -76,6 +79,8 @@ struct StepForm {
     must_not_hold: bool,
     #[serde(default = "watched")]
     watched: bool,
+    language_server: Option<LanguageServer>,
+    debug_adapter: Option<DebugAdapter>,
 }
 
 fn watched() -> bool {
@@ -95,12 +100,22 @@ impl TryFrom<StepForm> for Step {
         if form.stays.is_some() && (form.must_not_hold || form.patience > 0 || !form.claims.is_empty()) {
             return Err("a step that `stays` is not judged as others are: ask it in a step of its own");
         }
+        let talk = match (form.language_server, form.debug_adapter) {
+            (None, None) => None,
+            (Some(server), None) => Some(Talk::LanguageServer(server)),
+            (None, Some(adapter)) => Some(Talk::DebugAdapter(adapter)),
+            (Some(_), Some(_)) => return Err("a program is a `language-server` or a `debug-adapter`"),
+        };
+        let is_judged = form.stays.is_some() || form.must_not_hold || form.patience > 0 || !form.claims.is_empty();
+        if talk.is_some() && (is_judged || !form.input.is_empty()) {
+            return Err("what is asked over a protocol is not judged as other steps are");
+        }
         let StepForm { name, run, input, folder, variables, expect, limit, harmless, claims, .. } = form;
         let StepForm { write, stays, patience, must_not_hold, watched, network, memory, processes, .. } = form;
         let mut trial = Trial::new(name, run, input, folder, limit);
         (trial.variables, trial.expect, trial.harmless, trial.claims) = (variables, expect, harmless, claims);
         (trial.network, trial.memory, trial.processes) = (network, memory, processes);
-        Ok(Self { trial, write, stays, patience, must_not_hold, watched })
+        Ok(Self { trial, write, stays, patience, must_not_hold, watched, talk })
     }
 }
 

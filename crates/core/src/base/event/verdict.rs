@@ -314,6 +314,32 @@ pub enum Finding {
         /// Seconds that it was given.
         limit: u64,
     },
+    /// It did not answer over its protocol.
+    Silent {
+        /// To what.
+        to: String,
+        /// Seconds that the talk might take.
+        limit: u64,
+    },
+    /// It refused what it was asked over its protocol.
+    Refused {
+        /// What that was.
+        to: String,
+        /// What it said.
+        said: String,
+    },
+    /// What it told has nothing that was looked for.
+    NoneLike {
+        /// The pattern.
+        pattern: String,
+        /// What it told, or some of it.
+        seen: Vec<String>,
+    },
+    /// What it wrote is no message of its protocol.
+    OutOfForm {
+        /// The beginning of that.
+        said: String,
+    },
     /// Other machines can reach it, and are not to.
     Open,
     /// It ends by itself, and is started again and again.

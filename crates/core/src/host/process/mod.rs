@@ -8,7 +8,7 @@ use std::ffi::OsString;
 use std::io::{self, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, ExitStatus, Stdio};
+use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
@@ -138,10 +138,28 @@ impl Lasting {
     pub fn start(setting: &Setting<'_>) -> io::Result<Self> {
         let mark = mark();
         let Started { mut child, way, .. } = start(setting, &mark)?;
-        let (stdout, stderr) = (gather(child.stdout.take()), gather(child.stderr.take()));
+        let (stdout, stderr) = (gather(child.stdout.take(), MOST_OUTPUT), gather(child.stderr.take(), MOST_OUTPUT));
         let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
         thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
         Ok(Self { child, mark, stdout, stderr, way })
+    }
+
+    /// The same with a hold on its standard input, and with as much of its output as it likes.
+    ///
+    /// # Errors
+    /// Those of starting it.
+    pub fn talking(setting: &Setting<'_>) -> io::Result<(Self, ChildStdin)> {
+        let mark = mark();
+        let Started { mut child, way, .. } = start(setting, &mark)?;
+        let (stdout, stderr) = (gather(child.stdout.take(), u64::MAX), gather(child.stderr.take(), MOST_OUTPUT));
+        let gone = || io::Error::from(io::ErrorKind::BrokenPipe);
+        let input = child.stdin.take().ok_or_else(gone)?;
+        Ok((Self { child, mark, stdout, stderr, way }, input))
+    }
+
+    /// What it has written to its standard output the last time, which is forgotten here.
+    pub fn take(&self) -> Vec<u8> {
+        std::mem::take(&mut *self.stdout.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// What it has written so far: to its standard output, and to its standard error.
@@ -177,7 +195,7 @@ impl Drop for Lasting {
 }
 
 /// Collects a stream for whoever looks meanwhile.
-fn gather(pipe: Option<impl Read + Send + 'static>) -> Shared {
+fn gather(pipe: Option<impl Read + Send + 'static>, most: u64) -> Shared {
     let shared = Shared::default();
     let kept = Arc::clone(&shared);
     thread::spawn(move || {
@@ -185,7 +203,7 @@ fn gather(pipe: Option<impl Read + Send + 'static>) -> Shared {
         let mut block = [0; 4096];
         while let Ok(count @ 1..) = pipe.read(&mut block) {
             let mut kept = kept.lock().unwrap_or_else(PoisonError::into_inner);
-            let room = usize::try_from(MOST_OUTPUT).unwrap_or(usize::MAX).saturating_sub(kept.len());
+            let room = usize::try_from(most).unwrap_or(usize::MAX).saturating_sub(kept.len());
             kept.extend_from_slice(&block[..count.min(room)]);
         }
     });

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use kladder_choose::catalog::{Filled, Laid, Pattern, Rehearsal, Step};
+use kladder_choose::catalog::{Filled, Laid, Pattern, Rehearsal, Step, Talk};
 use kladder_choose::names::Household;
 use kladder_choose::path::InnerPath;
 
@@ -15,6 +15,7 @@ use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Unde
 use crate::base::files::{self, Attach, FileError};
 use crate::host::process::Lasting;
 use crate::prove::project::{bytes_of, of_rung, put};
+use crate::prove::speak;
 use crate::prove::together::{Owners, Seen, launched};
 use crate::prove::wants;
 use crate::sys::Start;
@@ -24,6 +25,9 @@ use crate::tasks::Rung;
 const GLANCE: Duration = Duration::from_millis(20);
 /// How long a step that is tried again rests before.
 const REST: Duration = Duration::from_millis(200);
+
+/// Bytes of a file that a program is asked about.
+const LONGEST: u64 = 16 << 20;
 
 /// Something that runs on.
 struct Running {
@@ -124,9 +128,16 @@ impl Bench<'_> {
             }
             let watched = let_go.filter(|_| step.watched && self.keeping.encloser().is_some());
             let around = Around { watched, shown: &stage.shown, ..plain };
-            match &step.stays {
-                Some(pattern) => verdicts.push(self.left_running(subject, step, pattern, &around, &mut running)?),
-                None => {
+            match (&step.stays, &step.talk) {
+                (_, Some(talk)) => {
+                    let mut starts = None;
+                    verdicts.extend(self.talked(&subject, step, talk, &around, &mut starts)?);
+                    seen.started(starts, step.watched);
+                }
+                (Some(pattern), None) => {
+                    verdicts.push(self.left_running(subject, step, pattern, &around, &mut running)?)
+                }
+                (None, None) => {
                     let mut starts = None;
                     verdicts.extend(self.tried(&subject, step, &around, &mut starts)?);
                     seen.started(starts, step.watched);
@@ -210,6 +221,49 @@ impl Bench<'_> {
             check_cancelled(self.observer)?;
             thread::sleep(REST);
         }
+    }
+
+    /// Talks to a program over its protocol, with a verdict for each thing it is asked.
+    fn talked(
+        &self,
+        subject: &Subject,
+        step: &Step,
+        talk: &Talk,
+        around: &Around<'_>,
+        starts: &mut Option<Vec<Start>>,
+    ) -> Result<Vec<Verdict>, VerifyError> {
+        let started = Instant::now();
+        self.observer.event(&Event::Checking { subject: subject.clone() });
+        let begun = self.begun(&step.trial, &Household::shared(), None, around)?;
+        let failed_to = |finding| Ok(vec![self.conclude(subject.clone(), started, Outcome::failed(finding))]);
+        let file = match talk {
+            Talk::LanguageServer(ask) => &ask.file,
+            Talk::DebugAdapter(ask) => &ask.file,
+        };
+        let Some(text) = files::text_of_at_most(&file.below(around.folder), LONGEST) else {
+            let error = "it is no text, or too long".to_owned();
+            return failed_to(Finding::NoFile { file: file.to_string(), error });
+        };
+        let (mut process, input) = match Lasting::talking(&self.setting(&begun, &step.trial, around)) {
+            Ok(talking) => talking,
+            Err(error) => return failed_to(not_started(&step.trial, &error)),
+        };
+        let mut open = speak::Talk::new(&mut process, input, step.limit);
+        let heard = match talk {
+            Talk::LanguageServer(ask) => speak::serve(&mut open, ask, around.folder, &text),
+            Talk::DebugAdapter(ask) => speak::debug(&mut open, ask, around.folder, &text),
+        };
+        drop(open);
+        check_cancelled(self.observer)?;
+        let mut verdicts = Vec::new();
+        for speak::Said { claim, heard, took } in heard {
+            let outcome = heard.map_or_else(|finding| self.known(failed(finding, &process)), |()| Outcome::Passed);
+            let verdict = Verdict { subject: subject.claiming(claim), outcome, took };
+            self.observer.event(&Event::Checked(verdict.clone()));
+            verdicts.push(verdict);
+        }
+        *starts = process.starts();
+        Ok(verdicts)
     }
 
     /// Starts what runs on, and waits until it is up.
