@@ -448,6 +448,9 @@ pub(crate) struct ClimbOptions {
 
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct VerifyOptions {
+    /// Look at every program, library and script of each rung, and not only at what commands start
+    #[arg(long)]
+    pub(crate) deep: bool,
     /// Bring anew what is damaged, from the cache or a yard, for all ladders that use it
     #[arg(long)]
     pub(crate) mend: bool,

@@ -4,8 +4,8 @@ use std::process::ExitCode;
 
 use kladder_choose::names::RungKey;
 use kladder_core::base::event::{Finding, Outcome, Skipped, Subject, Verdict};
-use kladder_core::climb::Site;
 use kladder_core::climb::route::Route;
+use kladder_core::climb::{Looking, Site};
 use kladder_core::keep::landing::Recipes;
 use kladder_core::keep::state::TaskName;
 use kladder_core::tasks::Rung;
@@ -26,7 +26,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
     ensure_climbed(&route, &site)
         .map_err(|problem| problem.why("verify looks at a landing that is what the pins and the catalog say"))?;
     let progress = Progress::new(out)?;
-    let verified = site.verify(&route, &progress);
+    let verified = site.verify(&route, Looking { person: Some(&context.person), deep: options.deep }, &progress);
     progress.finish();
     let verified = verified?;
     let (verdicts, shape) = (&verified.verdicts, shapes::Verify::of(&verified, &route.rungs));
@@ -44,7 +44,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
         out.say("\nWhat is damaged is brought anew:\n")?;
         climb::run(context, &out.without_values(), &ClimbOptions { yes: true, ..ClimbOptions::default() })?;
         out.say("")?;
-        return run(context, out, &VerifyOptions { mend: false });
+        return run(context, out, &VerifyOptions { mend: false, ..options.clone() });
     }
     if shape.failed == 0 {
         return Ok(ExitCode::SUCCESS);
@@ -144,12 +144,14 @@ pub(super) fn show_reason(verdict: &Verdict, out: &Out) -> Result<(), Problem> {
         Outcome::Failed { finding, output, causes } => {
             out.say(head)?;
             out.say(format!("    {}", clean(&words::finding(finding))))?;
-            if let Finding::Differs { differences, all } = finding {
-                differences.iter().try_for_each(|one| quoted(clean(&words::difference(one))))?;
-                let more = all - differences.len();
-                if more > 0 {
-                    quoted(format!("and {more} more"))?;
-                }
+            let (lines, all): (Vec<String>, usize) = match finding {
+                Finding::Differs { differences, all } => (differences.iter().map(words::difference).collect(), *all),
+                Finding::CannotLoad { files, all } => (files.iter().map(words::unloadable).collect(), *all),
+                _ => (Vec::new(), 0),
+            };
+            lines.iter().try_for_each(|line| quoted(clean(line)))?;
+            if all > lines.len() {
+                quoted(format!("and {} more", all - lines.len()))?;
             }
             words::output(output).into_iter().try_for_each(quoted)?;
             causes.iter().try_for_each(|cause| out.say(format!("    {}", clean(&words::cause(cause)))))

@@ -150,3 +150,60 @@ fn libraries_are_found_where_the_program_says_and_missed_wherever_they_lie() {
     sandbox.wish("plank = \"any\"");
     let _ = sandbox.run(&["climb"]).passed();
 }
+
+#[test]
+fn deep_looks_at_what_no_command_starts_and_remembers_what_it_saw() {
+    let sandbox = Sandbox::new();
+    let entries = [
+        Entry::program("plank", "#!/bin/sh\n"),
+        Entry::program("share/sound.rc", "#!/no/such/rc\n"),
+        Entry::program("share/well", "#!/usr/bin/env sh\n"),
+        // No program, whatever it says.
+        Entry::file("share/note", "#!/no/such/note\n"),
+    ];
+    sandbox.plank("plank.tar.gz", &entries, "commands = { plank = \"plank\" }");
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["verify"]).passed();
+    let deep = || sandbox.run(&["verify", "--deep"]);
+    let told = |ran: &crate::sandbox::Ran| {
+        assert!(ran.code == 30, "{}", ran.complaint());
+        assert!(ran.stdout.contains("share/sound.rc wants the interpreter /no/such/rc"), "{}", ran.stdout);
+        assert!(ran.stdout.contains("1 file could not") && !ran.stdout.contains("share/note"), "{}", ran.stdout);
+    };
+    told(&deep());
+    // The second time it is remembered; whatever stands there instead is looked at anew.
+    let all = crate::sandbox::walkdir(&sandbox.path("home/data"));
+    let record = all.into_iter().find(|path| path.ends_with("loaded.json")).unwrap();
+    told(&deep());
+    for text in ["", "{", "{\"format\": 9}"] {
+        fs::write(&record, text).unwrap();
+        told(&deep());
+    }
+    fs::remove_file(&record).unwrap();
+    fs::create_dir(&record).unwrap();
+    told(&deep());
+    sandbox.edit("catalog/tools/plank.toml", "commands", "does-without = [\"/no/such/rc\"]\ncommands");
+    let _ = deep().passed();
+}
+
+#[test]
+fn variables_that_mislead_programs_are_named_unless_the_ladder_sets_them() {
+    let sandbox = Sandbox::new();
+    let definition = "misled-by = [\"PLANK_HOME\"]\ncommands = { plank = \"plank\" }\n";
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", "#!/bin/sh\n")], definition);
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let verify = |name: &str, value: &str| {
+        let output = sandbox.command(&["verify"]).env(name, value).output().unwrap();
+        sandbox.finished(output)
+    };
+    let _ = verify("PLANK_HOME", "").passed();
+    let misled = verify("PLANK_HOME", "/elsewhere");
+    assert!(misled.code == 30 && misled.stdout.contains("PLANK_HOME changes what plank does"), "{}", misled.stdout);
+    let loader = verify("LD_LIBRARY_PATH", "/elsewhere");
+    assert!(loader.stdout.contains("LD_LIBRARY_PATH changes what every program loads"), "{}", loader.stdout);
+    sandbox.edit("catalog/tools/plank.toml", "commands", "variables.PLANK_HOME = \"{folder}\"\ncommands");
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = verify("PLANK_HOME", "/elsewhere").passed();
+}

@@ -503,3 +503,31 @@ Your login shell is /bin/bash. For that of the ladder:
     sandbox.write("host/etc/passwd", &passwd);
     let _ = sandbox.run(&["climb", &host]).passed();
 }
+
+#[test]
+fn verify_asks_the_shells_that_are_wired_and_names_what_shadows_the_ladder() {
+    let sandbox = climbed();
+    let verify = || sandbox.run(&["verify"]);
+    assert!(!verify().passed().stdout.contains("bash"), "nothing is wired yet");
+    if !Path::new("/bin/bash").exists() {
+        return not_tested("there is no bash");
+    }
+    wire(&sandbox, &["--shell", "bash"]);
+    let told = sandbox.run(&["verify", "--json"]).passed().json();
+    let shells = told["verdicts"].as_array().unwrap().iter().filter(|one| one["subject"]["kind"] == "shell");
+    assert!(shells.clone().count() >= 2 && shells.clone().all(|one| one["outcome"] == "passed"), "{told}");
+    let rc = sandbox.read("user/.bashrc");
+    let shadowed = |line: &str, by: &str| {
+        sandbox.write("user/.bashrc", &format!("{rc}\n{line}\n"));
+        let told = verify();
+        assert!(told.code == 30 && told.stdout.contains(by), "{line}: {}", told.stdout);
+        assert!(told.stdout.contains("in a new terminal with bash"), "{}", told.stdout);
+    };
+    shadowed("alias plank='echo mine'", "to `plank` answers alias plank='echo mine'");
+    sandbox.host_command("plank", "#!/bin/sh\n");
+    let bin = sandbox.path("bin");
+    shadowed(&format!("PATH=\"{}:$PATH\"", bin.display()), "to `plank` answers SANDBOX/bin/plank");
+    shadowed("exec sleep 30", "it did not come to an end");
+    sandbox.write("user/.bashrc", &rc);
+    let _ = verify().passed();
+}

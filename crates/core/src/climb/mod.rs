@@ -1,5 +1,6 @@
 //! The climb: follows a route from the bottom rung to a landing. The only orchestrator.
 
+mod around;
 mod ascent;
 mod back;
 mod chores;
@@ -18,7 +19,7 @@ mod supply;
 mod verify;
 
 pub use session::has_user_services;
-pub use verify::Verified;
+pub use verify::{Looking, Verified};
 
 pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};

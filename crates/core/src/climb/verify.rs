@@ -12,6 +12,16 @@ use crate::prove::together::Together;
 use crate::prove::verify::Bench;
 use crate::tasks::Rung;
 use crate::tasks::launch::Wiring;
+use crate::wire::Surroundings;
+
+/// How far it is looked.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Looking<'l> {
+    /// Whose shells are asked; nobody's where it is not known.
+    pub person: Option<&'l Surroundings>,
+    /// Whether every program and library is looked at, and not only what commands start.
+    pub deep: bool,
+}
 
 /// What came of verifying.
 #[derive(Debug)]
@@ -30,9 +40,9 @@ impl Site<'_> {
     ///
     /// # Errors
     /// [`ClimbError`] where something could not be looked at. What was looked at and is wrong is a verdict.
-    pub fn verify(&self, route: &Route, observer: &dyn Observer) -> Result<Verified, ClimbError> {
+    pub fn verify(&self, route: &Route, looking: Looking<'_>, observer: &dyn Observer) -> Result<Verified, ClimbError> {
         let notes = Notes::begin(observer);
-        let verified = self.verify_all(route, &notes)?;
+        let verified = self.verify_all(route, looking, &notes)?;
         let verdicts = &verified.verdicts;
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
@@ -83,17 +93,21 @@ impl Site<'_> {
         Ok(verdicts)
     }
 
-    fn verify_all(&self, route: &Route, observer: &dyn Observer) -> Result<Verified, ClimbError> {
+    fn verify_all(&self, route: &Route, looking: Looking<'_>, observer: &dyn Observer) -> Result<Verified, ClimbError> {
         let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
-        let mut verdicts = vec![bench.commands()?];
+        let mut verdicts = vec![bench.commands()?, self.surroundings_verdict(route, &wiring, observer)];
         for rung in &route.rungs {
             verdicts.extend(bench.files(rung)?);
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
             verdicts.extend(bench.windows(rung)?);
         }
+        if looking.deep {
+            verdicts.extend(bench.loads()?);
+        }
+        verdicts.extend(looking.person.into_iter().flat_map(|person| self.shell_verdicts(route, person, observer)));
         verdicts.extend(self.font_verdicts(route, observer));
         verdicts.extend(self.service_verdicts(route, observer)?);
         for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {

@@ -47,6 +47,15 @@ const MARK: &str = "kladder asks:";
 pub fn ask(name: &str, person: &Surroundings, shells: &Shells, host: &Host) -> Vec<(Place, Answered)> {
     let file = |path: &OsString| answers(name, path).map_or(Answered::Nothing, Answered::File);
     let mut all = vec![(Place::Here, file(&host.path))];
+    let one = |mut answered: Vec<Answered>| answered.pop().unwrap_or(Answered::Unasked);
+    all.extend(ask_shells(&[name], person, shells).into_iter().map(|(place, answered)| (place, one(answered))));
+    all.push((Place::Bare, file(&BARE.into())));
+    all
+}
+
+/// Asks for several commands in new shells; each shell is started once for a terminal and once for a login.
+pub fn ask_shells(names: &[&str], person: &Surroundings, shells: &Shells) -> Vec<(Place, Vec<Answered>)> {
+    let mut all = Vec::new();
     let mut seen = Vec::new();
     let own = person.shell.iter().chain(&shells.login).chain(&shells.installed);
     for (program, shell) in own.filter_map(|program| Some((program, Shell::of(program)?))) {
@@ -55,10 +64,9 @@ pub fn ask(name: &str, person: &Surroundings, shells: &Shells, host: &Host) -> V
             continue;
         }
         seen.push(shell);
-        all.push((Place::Terminal(shell), answer(program, shell, false, name, person)));
-        all.push((Place::Login(shell), answer(program, shell, true, name, person)));
+        all.push((Place::Terminal(shell), answered(program, shell, false, names, person)));
+        all.push((Place::Login(shell), answered(program, shell, true, names, person)));
     }
-    all.push((Place::Bare, file(&BARE.into())));
     all
 }
 
@@ -70,9 +78,12 @@ fn is_used(shell: Shell, person: &Surroundings, shells: &Shells) -> bool {
         || (shell != Shell::Sh && person.files(shell).iter().any(|path| path.exists()))
 }
 
-fn answer(program: &Path, shell: Shell, is_login: bool, name: &str, person: &Surroundings) -> Answered {
-    let line =
-        format!("echo; echo '{MARK}'; command -v {}", String::from_utf8_lossy(&shell.dialect().word(name.as_ref())));
+fn answered(program: &Path, shell: Shell, is_login: bool, names: &[&str], person: &Surroundings) -> Vec<Answered> {
+    let asked = |name: &&str| {
+        let word = shell.dialect().word(name.as_ref());
+        format!("echo; echo '{MARK}'; command -v {}", String::from_utf8_lossy(&word))
+    };
+    let line = names.iter().map(asked).collect::<Vec<_>>().join("; ");
     let how = if is_login { ["-l", "-c"] } else { ["-i", "-c"] };
     let mut run: Vec<OsString> = vec![program.into(), how[0].into(), how[1].into(), line.into()];
     // An interactive shell must not take the terminal that this is called from.
@@ -99,13 +110,21 @@ fn answer(program: &Path, shell: Shell, is_login: bool, name: &str, person: &Sur
         most: None,
     };
     match process::run(&setting, &Silent) {
-        Ok(ran) if matches!(ran.ended, Ended::Status(_)) => read(&ran.stdout),
-        _ => Answered::Unasked,
+        Ok(ran) if matches!(ran.ended, Ended::Status(_)) => read(&ran.stdout, names.len()),
+        _ => vec![Answered::Unasked; names.len()],
     }
 }
 
-fn read(output: &str) -> Answered {
-    let Some((_, answer)) = output.rsplit_once(MARK) else { return Answered::Unasked };
+/// The last so many answers: whatever start-up files print comes before.
+fn read(output: &str, many: usize) -> Vec<Answered> {
+    let answers: Vec<&str> = output.split(MARK).skip(1).collect();
+    match answers.len().checked_sub(many) {
+        Some(before) => answers[before..].iter().map(|answer| read_one(answer)).collect(),
+        None => vec![Answered::Unasked; many],
+    }
+}
+
+fn read_one(answer: &str) -> Answered {
     match answer.trim() {
         "" => Answered::Nothing,
         path if path.starts_with('/') && !path.contains('\n') => Answered::File(path.into()),
@@ -119,9 +138,12 @@ mod tests {
 
     #[test]
     fn what_start_up_files_print_is_no_answer() {
-        assert_eq!(read("welcome\n\nkladder asks:\n/usr/bin/ls\n"), Answered::File("/usr/bin/ls".into()));
-        assert_eq!(read("kladder asks:\nalias ls='ls -l'\n"), Answered::Other("alias ls='ls -l'".to_owned()));
-        assert_eq!(read("/usr/bin/ls\nkladder asks:\n"), Answered::Nothing);
-        assert_eq!(read("/usr/bin/ls\n"), Answered::Unasked);
+        let one = |text: &str| read(text, 1).remove(0);
+        assert_eq!(one("welcome\n\nkladder asks:\n/usr/bin/ls\n"), Answered::File("/usr/bin/ls".into()));
+        assert_eq!(one("kladder asks:\nalias ls='ls -l'\n"), Answered::Other("alias ls='ls -l'".to_owned()));
+        assert_eq!(one("/usr/bin/ls\nkladder asks:\n"), Answered::Nothing);
+        assert_eq!(one("/usr/bin/ls\n"), Answered::Unasked);
+        let several = read("kladder asks: is no mark of mine\nkladder asks:\n/bin/a\n\nkladder asks:\n\n", 2);
+        assert_eq!(several, [Answered::File("/bin/a".into()), Answered::Nothing]);
     }
 }

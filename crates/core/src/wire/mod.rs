@@ -40,7 +40,7 @@ pub mod placed;
 mod plan;
 mod ssh;
 
-pub use asked::{Answered, Place, ask};
+pub use asked::{Answered, Place, ask, ask_shells};
 pub use files_of::{Shell, StartFile, Surroundings};
 pub use login::{LoginShell, logged_in_with};
 pub use look::{Desktop, LookState};

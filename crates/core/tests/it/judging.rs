@@ -10,7 +10,7 @@ use kladder_choose::pins::Pins;
 use kladder_core::base::digest::{Canonical, of_file};
 use kladder_core::base::event::{Outcome, Output, Silent, Verdict};
 use kladder_core::climb::route::Route;
-use kladder_core::climb::{Climbed, Decide, Request, Site};
+use kladder_core::climb::{Climbed, Decide, Looking, Request, Site};
 use kladder_core::desk::{self, Surroundings};
 use kladder_core::host::survey::Host;
 use kladder_core::keep::state::TaskName;
@@ -194,7 +194,9 @@ fn output_that_never_ends_is_cut_and_children_left_behind_are_ended() {
 fn verifying_sees_what_answers_and_what_is_on_the_shelf() {
     let desk = Desk::with("").climb();
     let route = desk.route();
-    let verify = || -> Vec<String> { desk.site().verify(&route, &Silent).unwrap().iter().map(said).collect() };
+    let verify = || -> Vec<String> {
+        desk.site().verify(&route, Looking::default(), &Silent).unwrap().verdicts.iter().map(said).collect()
+    };
     // The commands of the ladder, the files on the shelf, and who answers.
     assert_eq!(verify(), ["passed"; 3]);
     let launcher = desk.landing().join("commands/plank");
@@ -218,7 +220,14 @@ fn verifying_sees_what_answers_and_what_is_on_the_shelf() {
     let mended = desk.site().climb(&Request::default(), &Nobody, &Silent).unwrap();
     assert!(matches!(mended, Climbed::Landed(_) | Climbed::Mended(..)), "{mended:?}");
     let route = desk.route();
-    assert!(desk.site().verify(&route, &Silent).unwrap().iter().all(|verdict| !verdict.failed()));
+    assert!(
+        desk.site()
+            .verify(&route, Looking::default(), &Silent)
+            .unwrap()
+            .verdicts
+            .iter()
+            .all(|verdict| !verdict.failed())
+    );
 }
 
 #[test]

@@ -24,7 +24,7 @@ pub use index::to_name;
 pub use reason::{asked, beside, met, moves, reason};
 pub use service::{ended, standing};
 pub use setting::{setting, setting_ahead};
-pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped};
+pub use verdict::{cause, claim, difference, finding, outcome, output, owner, skipped, unloadable};
 pub use visit::to_visit;
 
 use kladder_choose::catalog::Anew;

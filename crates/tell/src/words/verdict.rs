@@ -1,16 +1,17 @@
 //! Verdicts in words.
 
+use kladder_choose::names::RungKey;
 use kladder_core::base::event::{
-    Cause, Difference, Finding, How, Looked, Much, Outcome, Output, Skipped, Subject, Undeclared,
+    Cause, Difference, Finding, How, Looked, Much, Outcome, Output, Shadow, Skipped, Subject, Undeclared, Unloadable,
 };
 
-use crate::text::{bytes, clean, count, either, quoted};
+use crate::text::{both, bytes, clean, count, either, quoted};
 
 /// The rung or rehearsal that something belongs to.
 pub fn owner(subject: &Subject) -> String {
     match subject {
         Subject::Rehearsal { rehearsal, .. } | Subject::Starts { rehearsal } => rehearsal.clone(),
-        Subject::Commands => "the ladder".to_owned(),
+        Subject::Commands | Subject::Shell { .. } | Subject::Surroundings => "the ladder".to_owned(),
         _ => subject.rung().map(ToString::to_string).unwrap_or_default(),
     }
 }
@@ -25,6 +26,10 @@ pub fn claim(subject: &Subject) -> String {
         Subject::Service { service, .. } => format!("the service {service}"),
         Subject::Rehearsal { step: Some(step), .. } => step.clone(),
         Subject::Rehearsal { step: None, .. } => "its tools are there".into(),
+        Subject::Loads { .. } => "its programs and libraries could all be loaded".into(),
+        Subject::Shell { shell, login: true } => format!("its commands answer at a login with {shell}"),
+        Subject::Shell { shell, login: false } => format!("its commands answer in a new terminal with {shell}"),
+        Subject::Surroundings => "no variable of yours misleads its programs".into(),
         Subject::Starts { .. } => "it starts nothing of the host that is not declared".into(),
         Subject::Commands => "its commands are what was put there, and nothing else".into(),
     }
@@ -58,6 +63,25 @@ pub fn finding(finding: &Finding) -> String {
         }
         Finding::TooMuch { of: Much::Memory, limit } => {
             format!("it took more than {} of memory, and was ended", bytes(*limit))
+        }
+        Finding::CannotLoad { all, .. } => {
+            format!("{} could not; `does-without` in its definition names what it can do without", count(*all, "file"))
+        }
+        Finding::Shadowed { commands } => {
+            let one = |shadow: &Shadow| match &shadow.by {
+                Some(by) => format!("to `{}` answers {by}", shadow.command),
+                None => format!("to `{}` nothing answers", shadow.command),
+            };
+            format!("{}; `kladder why COMMAND` tells more", commands.iter().map(one).collect::<Vec<_>>().join(", "))
+        }
+        Finding::Unasked => "it did not come to an end".into(),
+        Finding::Misled { variables } => {
+            let one = |(name, rung): &(String, Option<RungKey>)| match rung {
+                Some(rung) => format!("{name} changes what {rung} does"),
+                None => format!("{name} changes what every program loads"),
+            };
+            let all: Vec<String> = variables.iter().map(one).collect();
+            format!("{}; `unset` them where you work with the ladder", all.join(", "))
         }
         Finding::Undeclared { programs } => {
             let one = |one: &Undeclared| match &one.by {
@@ -133,6 +157,18 @@ pub fn difference(difference: &Difference) -> String {
         How::Mode => format!("{path} has other rights"),
         How::Extra => format!("{path} does not belong there"),
     }
+}
+
+/// A file that could not be loaded, and what is missing.
+pub fn unloadable(file: &Unloadable) -> String {
+    let what = |cause: &Cause| match cause {
+        Cause::NoLibrary { library, .. } => format!("the library {library}"),
+        Cause::NoInterpreter { interpreter } => format!("the interpreter {interpreter}"),
+        Cause::OldCLibrary { wanted, .. } => format!("a C library of {wanted} or later"),
+        Cause::OldLibrary { library, wanted } => format!("{wanted} of {library}"),
+        other => self::cause(other),
+    };
+    format!("{} wants {}", file.path.display(), both(&file.causes.iter().map(what).collect::<Vec<_>>()))
 }
 
 /// Why something was not looked at.

@@ -50,6 +50,8 @@ pub struct Says {
     pub calls: Vec<CommandName>,
     /// Files and folders of the host, beside the system's own, that its programs read.
     pub reads: Vec<HostPath>,
+    /// Libraries and interpreters that some files of it want, and that it does without.
+    pub does_without: Vec<String>,
     /// Variables of a person that make its programs do something else.
     pub misled_by: Vec<VariableName>,
     /// What is made once for each ladder, after it stands.
@@ -115,6 +117,8 @@ macro_rules! table {
             #[serde(default)]
             reads: Vec<crate::catalog::HostPath>,
             #[serde(default)]
+            does_without: Vec<String>,
+            #[serde(default)]
             misled_by: Vec<crate::catalog::VariableName>,
             #[serde(default)]
             fit_outs: Vec<crate::catalog::FitOut>,
@@ -155,6 +159,7 @@ macro_rules! table {
                     checks: take(&mut self.checks),
                     calls: take(&mut self.calls),
                     reads: take(&mut self.reads),
+                    does_without: take(&mut self.does_without),
                     misled_by: take(&mut self.misled_by),
                     fit_outs: take(&mut self.fit_outs),
                     services: take(&mut self.services),
@@ -197,6 +202,7 @@ impl Says {
         self.checks.extend_from_slice(&part.checks);
         self.calls.extend_from_slice(&part.calls);
         self.reads.extend_from_slice(&part.reads);
+        self.does_without.extend_from_slice(&part.does_without);
         self.misled_by.extend_from_slice(&part.misled_by);
         self.fit_outs.extend_from_slice(&part.fit_outs);
         self.services.extend_from_slice(&part.services);
@@ -251,6 +257,7 @@ impl Says {
             && self.checks.is_empty()
             && self.calls.is_empty()
             && self.reads.is_empty()
+            && self.does_without.is_empty()
             && self.misled_by.is_empty()
             && self.fit_outs.is_empty()
             && self.services.is_empty()

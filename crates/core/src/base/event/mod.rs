@@ -11,7 +11,8 @@ mod work;
 pub use crate::sys::{Confined, Kept};
 pub use cause::Cause;
 pub use verdict::{
-    Difference, Finding, How, Looked, Much, Outcome, Output, Skipped, Stream, Subject, Undeclared, Verdict,
+    Difference, Finding, How, Looked, Much, Outcome, Output, Shadow, Skipped, Stream, Subject, Undeclared, Unloadable,
+    Verdict,
 };
 pub use work::Work;
 

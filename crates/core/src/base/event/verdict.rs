@@ -71,6 +71,20 @@ pub enum Subject {
         /// By its name in the catalog.
         rehearsal: String,
     },
+    /// Every program and library of a rung.
+    Loads {
+        /// Whose files.
+        rung: RungKey,
+    },
+    /// A new shell into which the ladder is put.
+    Shell {
+        /// Its kind.
+        shell: String,
+        /// Whether it is that of a login.
+        login: bool,
+    },
+    /// The caller's variables.
+    Surroundings,
     /// The folder of the ladder's commands: nothing else may stand in it.
     Commands,
 }
@@ -98,8 +112,11 @@ impl Subject {
             | Self::Check { rung, .. }
             | Self::SetUp { rung, .. }
             | Self::FitOut { rung, .. }
+            | Self::Loads { rung }
             | Self::Service { rung, .. } => Some(rung),
-            Self::Rehearsal { .. } | Self::Starts { .. } | Self::Commands => None,
+            Self::Rehearsal { .. } | Self::Starts { .. } | Self::Shell { .. } | Self::Surroundings | Self::Commands => {
+                None
+            }
         }
     }
 }
@@ -198,6 +215,26 @@ pub enum Looked {
     },
 }
 
+/// A file that could not be loaded.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Unloadable {
+    /// Below the rung's folder.
+    #[serde(with = "crate::base::record::path")]
+    #[schemars(with = "String")]
+    pub path: PathBuf,
+    /// Why.
+    pub causes: Vec<Cause>,
+}
+
+/// A command to which something else answers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Shadow {
+    /// As it is typed.
+    pub command: String,
+    /// A file, or what else the shell says; `None` where nothing does.
+    pub by: Option<String>,
+}
+
 /// A program of the host that was started although nothing says that it is needed.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Undeclared {
@@ -250,6 +287,25 @@ pub enum Finding {
         of: Much,
         /// How much it might have taken: processes, or bytes.
         limit: u64,
+    },
+    /// Files could not be loaded.
+    CannotLoad {
+        /// The first of them.
+        files: Vec<Unloadable>,
+        /// How many there are in all.
+        all: usize,
+    },
+    /// Something else answers to commands.
+    Shadowed {
+        /// To which, and what it is.
+        commands: Vec<Shadow>,
+    },
+    /// It did not come to an end.
+    Unasked,
+    /// Variables make programs do something else than they would.
+    Misled {
+        /// Which ones, and the rung whose programs; `None` where it is all of them.
+        variables: Vec<(String, Option<RungKey>)>,
     },
     /// Programs of the host were started that nothing declares.
     Undeclared {

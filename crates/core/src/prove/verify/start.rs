@@ -36,7 +36,7 @@ impl Bench<'_> {
     }
 
     /// The folders of a rung, and of all that it stands on.
-    fn folders(&self, rung: &Rung) -> Vec<PathBuf> {
+    pub(super) fn folders(&self, rung: &Rung) -> Vec<PathBuf> {
         let mut seen: BTreeSet<&RungKey> = BTreeSet::new();
         let mut left: Vec<&RungKey> = rung.needs.iter().collect();
         let mut folders = vec![rung.files()];

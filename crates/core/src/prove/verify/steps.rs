@@ -177,11 +177,14 @@ impl Bench<'_> {
         let named: Vec<&Rung> = self.rungs.iter().filter(named).collect();
         self.together.borrow_mut().add(seen, &named, &owners, self.rungs, passed);
         let (started, mut programs) = (Instant::now(), BTreeSet::new());
-        let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_path_buf());
+        // What was made meanwhile is nobody else's.
+        let made = [folder, self.scratch.path()].map(|folder| std::fs::canonicalize(folder).unwrap_or_default());
         for starts in &seen.starts {
             let owner = |start: &Start| start.files.iter().rev().find_map(|file| owners.owner(file).cloned());
             for start in starts {
-                let is_foreign = |file: &&PathBuf| !self.keeping.is_declared(file) && !file.starts_with(&folder);
+                let is_foreign = |file: &&PathBuf| {
+                    !self.keeping.is_declared(file) && !made.iter().any(|made| file.starts_with(made))
+                };
                 // A script is started by its interpreter.
                 let script = start.files.get(1).filter(|file| wants::script_interpreter(file).is_some());
                 let Some(program) = start.files.first().into_iter().chain(script).find(is_foreign) else { continue };

@@ -117,7 +117,7 @@ impl Bench<'_> {
     }
 
     /// The folder of the ladder: the landing in the making, and the berths and corners beside it.
-    fn ladder(&self) -> &Path {
+    pub(super) fn ladder(&self) -> &Path {
         self.landing.ancestors().nth(2).unwrap_or(self.landing)
     }
 
