@@ -130,6 +130,11 @@ pub enum Fault {
         /// As it is named.
         file: String,
     },
+    /// No rehearsal has a tool together with what it needs, in a catalog that has rehearsals.
+    NotProved {
+        /// What it needs.
+        need: String,
+    },
     /// Tools need each other in circles: they are climbed together, by name.
     Circle {
         /// Those tools.
@@ -140,7 +145,15 @@ pub enum Fault {
 impl Fault {
     /// Whether something fails for whoever meets it; otherwise it may be meant.
     pub fn is_wrong(&self) -> bool {
-        !matches!(self, Self::CannotFail { .. } | Self::Lacks { .. } | Self::Circle { .. } | Self::LoansMeet { .. })
+        let may_be_meant = matches!(
+            self,
+            Self::CannotFail { .. }
+                | Self::Lacks { .. }
+                | Self::Circle { .. }
+                | Self::LoansMeet { .. }
+                | Self::NotProved { .. }
+        );
+        !may_be_meant
     }
 }
 
@@ -194,6 +207,7 @@ impl Checked<'_> {
         }
         all.extend(self.loans());
         all.extend(self.circles());
+        all.extend(self.not_proved());
         for (preset, source) in self.presets {
             for rung in &preset.rungs {
                 all.extend(self.known(&rung.tool).map(|fault| remark(source, 0, &rung.tool, fault)));
@@ -307,6 +321,31 @@ impl Checked<'_> {
                         let fault = Fault::LoansMeet { other: other.to_string(), to: lends.to.to_string(), at };
                         all.push(remark(source, 0, &lends.at.as_written(), fault));
                     }
+                }
+            }
+        }
+        all
+    }
+
+    /// Needs of one tool for another that no rehearsal has at work together: what runs there says later whether they were.
+    fn not_proved(&self) -> Vec<Remark> {
+        let mut all = Vec::new();
+        if self.rehearsals.is_empty() {
+            return all;
+        }
+        let together = |one: &Definition, other: &Definition| {
+            let has = |rehearsal: &Rehearsal, of: &Definition| rehearsal.tools.iter().any(|tool| of.answers_to(tool));
+            self.rehearsals.iter().any(|(rehearsal, _)| has(rehearsal, one) && has(rehearsal, other))
+        };
+        for (definition, source) in self.definitions.values() {
+            let of_releases = definition.releases.iter().flat_map(|release| &release.says.needs);
+            let mut seen = BTreeSet::new();
+            for need in of_releases.filter(|need| seen.insert(need.names().cloned().collect::<Vec<_>>())) {
+                let mut providers = need.names().flat_map(|name| self.answering(name)).peekable();
+                if providers.peek().is_some() && !providers.any(|provider| together(definition, provider)) {
+                    let names: Vec<String> = need.names().map(ToString::to_string).collect();
+                    let fault = Fault::NotProved { need: names.join(" or ") };
+                    all.push(remark(source, 0, &names[0], fault));
                 }
             }
         }

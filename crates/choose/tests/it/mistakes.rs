@@ -149,7 +149,7 @@ commands = { "a/b"
 ""
            the command `skerroc` must be a file inside the tool's folder
 fil = "bin/sk"
-    6:44   here stands a file like "bin/tool", or a table with `file`, `arguments`, `by` and `variables`
+    6:44   here stands a file like "bin/tool", or a table with `file`, `arguments`, `by`, `variables` and `attaches`
 ["{foldr}"]
     6:44   `{foldr}` cannot be filled in; `{folder}` can
 PATH

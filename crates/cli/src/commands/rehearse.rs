@@ -44,7 +44,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &RehearseOptions) -> Re
         None => laid_out(context, rehearsal, options, &route, out)?,
     };
     let progress = Progress::new(out)?;
-    let verdicts = site.rehearse(&route, &project, &rehearsal, &progress);
+    let verdicts = site.rehearse(&route, &project, rehearsal, &progress);
     progress.finish();
     let verdicts = verdicts?;
     out.value(&shapes::Rehearsed::of(rehearsal, &project, &verdicts))?;

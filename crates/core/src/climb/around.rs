@@ -4,6 +4,8 @@ use std::collections::BTreeSet;
 use std::ffi::{OsStr, OsString};
 use std::time::Instant;
 
+use kladder_choose::catalog::{CommandName, VariableName};
+
 use super::Site;
 use super::route::Route;
 use crate::base::event::{Event, Finding, Observer, Outcome, Shadow, Subject, Verdict};
@@ -24,12 +26,8 @@ impl Site<'_> {
             return Vec::new();
         }
         let started = |rung: &&Rung| rung.key.household.is_shared() && rung.is_launched();
-        let names: BTreeSet<&str> = route
-            .rungs
-            .iter()
-            .filter(started)
-            .flat_map(|rung| rung.commands.keys().map(|name| name.as_str()))
-            .collect();
+        let names: BTreeSet<&str> =
+            route.rungs.iter().filter(started).flat_map(|rung| rung.commands.keys().map(CommandName::as_str)).collect();
         let names: Vec<&str> = names.into_iter().filter(|name| wired.commands().join(name).exists()).collect();
         if names.is_empty() {
             return Vec::new();
@@ -42,6 +40,9 @@ impl Site<'_> {
                 Place::Login(shell) => (shell, true),
                 Place::Here | Place::Bare => return None,
             };
+            if !is_wired(person.read_by(shell, login), &wired) {
+                return None;
+            }
             let other = |(name, answered): (&&str, &Answered)| {
                 let by = match answered {
                     Answered::File(file) if *file == wired.commands().join(name) => return None,
@@ -73,7 +74,7 @@ impl Site<'_> {
         for rung in &route.rungs {
             let own = &wiring.table(&rung.key.household).variables;
             let is_ours = |name: &str| own.iter().any(|(known, _): &(OsString, OsString)| known == OsStr::new(name));
-            for name in rung.definition.says.misled_by.iter().map(|name| name.as_str()) {
+            for name in rung.definition.says.misled_by.iter().map(VariableName::as_str) {
                 if is_set(name) && !is_ours(name) {
                     variables.push((name.to_owned(), Some(rung.key.clone())));
                 }

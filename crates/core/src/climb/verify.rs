@@ -97,13 +97,14 @@ impl Site<'_> {
         let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
-        let mut verdicts = vec![bench.commands()?, self.surroundings_verdict(route, &wiring, observer)];
+        let mut verdicts = vec![bench.commands()?];
         for rung in &route.rungs {
             verdicts.extend(bench.files(rung)?);
             verdicts.extend(bench.answer(rung)?);
             verdicts.extend(bench.check(rung)?);
             verdicts.extend(bench.windows(rung)?);
         }
+        verdicts.push(self.surroundings_verdict(route, &wiring, observer));
         if looking.deep {
             verdicts.extend(bench.loads()?);
         }

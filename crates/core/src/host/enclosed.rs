@@ -198,9 +198,12 @@ impl Process<'_> {
     fn first(&self) -> Option<u8> {
         let cell = &self.order.cell;
         let mut kept = Confined::default();
-        if let Network::Room(process) = cell.network
-            && sys::rooms::enter(process).is_ok()
-        {
+        if let Network::Room(process) = cell.network {
+            // One that is gone leaves a program with nobody to talk to, and not with everybody.
+            if let Err(error) = sys::rooms::enter(process) {
+                self.write(&Report { kept, failed: error.raw_os_error() })?;
+                return None;
+            }
             kept.0.extend([Kept::Tcp, Kept::Network]);
         }
         let ours = cell.writes.iter().chain([&self.report, &self.starts]).cloned().collect::<Vec<_>>();

@@ -156,7 +156,9 @@ impl Together {
             };
             // A script has its interpreter started, not the other way round.
             for script in given {
-                program.into_iter().for_each(|program| self.called(script, program));
+                if let Some(program) = program {
+                    self.called(script, program);
+                }
             }
             for loaded in loaded {
                 at_work.insert(loaded.clone());

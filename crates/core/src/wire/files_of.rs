@@ -120,6 +120,14 @@ impl Surroundings {
         }
     }
 
+    /// The files that a new shell of a kind reads here, as a terminal or a login starts it.
+    pub fn read_by(&self, shell: Shell, is_login: bool) -> Vec<StartFile> {
+        // What sh reads without a login stands in a variable.
+        let is_nothing = shell == Shell::Sh && !is_login && self.interactive.is_none();
+        let files = if is_nothing { Vec::new() } else { self.files(shell) };
+        files.into_iter().map(|path| StartFile { path, shell }).collect()
+    }
+
     /// Every file that could hold a block.
     pub fn all(&self) -> Vec<StartFile> {
         let further = [".bash_profile", ".bash_login", ".profile", ".zprofile"].map(|name| self.home.join(name));

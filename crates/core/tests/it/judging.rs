@@ -197,8 +197,8 @@ fn verifying_sees_what_answers_and_what_is_on_the_shelf() {
     let verify = || -> Vec<String> {
         desk.site().verify(&route, Looking::default(), &Silent).unwrap().verdicts.iter().map(said).collect()
     };
-    // The commands of the ladder, the files on the shelf, and who answers.
-    assert_eq!(verify(), ["passed"; 3]);
+    // The commands of the ladder, the files on the shelf, who answers, and the caller's variables.
+    assert_eq!(verify(), ["passed"; 4]);
     let launcher = desk.landing().join("commands/plank");
     fs::set_permissions(&launcher, fs::Permissions::from_mode(0o644)).unwrap();
     assert_eq!(verify()[2], "{finding:nobody-answers}");
@@ -239,7 +239,7 @@ fn the_callers_variables_do_not_reach_a_check() {
     let bench =
         Bench::new(&landing, &wiring, &rungs, &desk.open.catalogs, &desk.open.surroundings.host, &Silent).unwrap();
     let text = step(
-        "run = [\"sh\", \"-c\", \"env | cut -d= -f1 | sort | tr '\\\\n' ' '\"]\nexpect = { stdout = '^HOME KLADDER_RUN LC_ALL (OLDPWD )?PATH PLANK_ROOT PWD (SHLVL )?TMPDIR (_ )?$' }",
+        "run = [\"sh\", \"-c\", \"env | cut -d= -f1 | sort | tr '\\\\n' ' '\"]\nexpect = { stdout = '^HOME KLADDER_RUN KLADDER_STARTS LC_ALL (OLDPWD )?PATH PLANK_ROOT PWD (SHLVL )?TMPDIR (_ )?$' }",
     );
     let verdicts = bench.rehearse(&rehearsal(&text), &rungs).unwrap();
     assert_eq!(said(&verdicts[0]), "passed", "{:?}", verdicts[0]);

@@ -36,6 +36,7 @@ pub fn fault(fault: &Fault) -> String {
         Fault::NotUnpacked { release, file, why } => format!("{file} of release {release} cannot be unpacked: {why}"),
         Fault::OtherBytes { file, at } => format!("{at} is not the {file} that has this digest"),
         Fault::NoProjectFile { file } => format!("there is no file `{file}` beside the rehearsal"),
+        Fault::NotProved { need } => format!("no rehearsal has it at work together with {need}, which it needs"),
         Fault::Circle { tools } => {
             format!("{} need each other in a circle; they are climbed together", both(tools))
         }

@@ -2,7 +2,7 @@
 //! and where first lines of scripts lead. What came of it is remembered for as long as nothing changes that it depends on.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Instant;
 
 use kladder_choose::names::RungKey;
@@ -95,9 +95,9 @@ impl Bench<'_> {
 }
 
 /// `libtide.so`, `libtide.so.1.2`
-fn is_library(path: &PathBuf) -> bool {
-    let name = Path::new(path).file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    name.ends_with(".so") || name.contains(".so.")
+fn is_library(path: &Path) -> bool {
+    let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    name.split('.').skip(1).any(|part| part == "so")
 }
 
 /// Whether a rung is said to do without what is missing.

@@ -10,7 +10,9 @@ mod deep;
 mod judge;
 mod stage;
 mod start;
+mod starts;
 mod steps;
+mod talked;
 mod window;
 mod work;
 

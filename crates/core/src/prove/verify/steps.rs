@@ -1,23 +1,21 @@
 //! Rehearsals: steps in a folder, one after the other, some of which run on while the others do.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::collections::BTreeMap;
+use std::path::Path;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use kladder_choose::catalog::{Filled, Laid, Pattern, Rehearsal, Step, Talk};
+use kladder_choose::catalog::{Filled, Laid, Pattern, Rehearsal, Step};
 use kladder_choose::names::Household;
 use kladder_choose::path::InnerPath;
 
 use super::cell::paths;
 use super::{Around, Bench, VerifyError, not_started};
-use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Undeclared, Verdict, check_cancelled};
+use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Verdict, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
 use crate::host::process::Lasting;
 use crate::prove::project::{bytes_of, of_rung, put};
-use crate::prove::speak;
-use crate::prove::together::{Owners, Seen, launched};
-use crate::prove::wants;
+use crate::prove::together::{Seen, launched};
 use crate::sys::Start;
 use crate::tasks::Rung;
 
@@ -26,15 +24,74 @@ const GLANCE: Duration = Duration::from_millis(20);
 /// How long a step that is tried again rests before.
 const REST: Duration = Duration::from_millis(200);
 
-/// Bytes of a file that a program is asked about.
-const LONGEST: u64 = 16 << 20;
-
 /// Something that runs on.
 struct Running {
     subject: Subject,
     started: Instant,
     process: Lasting,
     is_to_be_watched: bool,
+}
+
+/// What goes on while the steps of a project are run.
+struct Play<'p> {
+    project: &'p Filled,
+    around: Around<'p>,
+    verdicts: Vec<Verdict>,
+    running: Vec<Running>,
+    seen: Seen,
+    /// Files that steps wrote.
+    written: BTreeMap<&'p InnerPath, &'p Laid>,
+    /// Why nothing is written any more, since a file is a person's.
+    left_alone: Option<String>,
+}
+
+impl<'p> Play<'p> {
+    fn of(project: &'p Filled, around: Around<'p>) -> Self {
+        let (verdicts, running) = (Vec::new(), Vec::new());
+        Self { project, around, verdicts, running, seen: Seen::default(), written: BTreeMap::new(), left_alone: None }
+    }
+
+    fn has_failed(&self) -> bool {
+        self.verdicts.iter().any(Verdict::failed)
+    }
+
+    /// Why a step is not run; else its files are there.
+    fn prevented(&mut self, step: &'p Step) -> Option<Outcome> {
+        let earlier = |verdict: &Verdict| verdict.outcome == Outcome::Skipped(Skipped::EarlierFailed);
+        if self.has_failed() || self.verdicts.iter().any(earlier) {
+            return Some(Outcome::Skipped(Skipped::EarlierFailed));
+        }
+        let folder = self.around.folder;
+        let before = |path: &InnerPath| self.written.get(path).copied().or_else(|| self.project.files.get(path));
+        // What follows may look for what was to be written.
+        let theirs = step.write.keys().find(|path| !is_as(&path.below(folder), before(path)));
+        let theirs = theirs.map(|path| format!("{path} is yours, and left as it is"));
+        self.left_alone = self.left_alone.take().or(theirs);
+        if let Some(reason) = self.left_alone.clone() {
+            return Some(Outcome::Skipped(Skipped::PassedOver { reason }));
+        }
+        let laid = step.write.iter().try_for_each(|(path, file)| {
+            self.written.insert(path, file);
+            put(&path.below(folder), &bytes_of(file)?, file.executable)
+        });
+        let FileError { path, source, .. } = laid.err()?;
+        let error = format!("{}: {source}", path.display());
+        Some(Outcome::failed(Finding::NotStarted { command: step.name(), error }))
+    }
+
+    /// Makes files that steps wrote what the project has again.
+    fn put_back(&self) -> Result<(), FileError> {
+        for (path, file) in &self.written {
+            let full = path.below(self.around.folder);
+            if is_as(&full, Some(file)) {
+                match self.project.files.get(path) {
+                    Some(own) => put(&full, &bytes_of(own)?, own.executable)?,
+                    None => std::fs::remove_file(&full).on("remove", &full)?,
+                }
+            }
+        }
+        Ok(())
+    }
 }
 
 impl Bench<'_> {
@@ -87,121 +144,58 @@ impl Bench<'_> {
         let reads = paths(&rehearsal.reads, self.host);
         let told = self.scratch.path().join(["starts-of-", &rehearsal.rehearsal].concat());
         files::replace(&told, b"")?;
-        let let_go = Some(self.keeping.let_go());
-        let network = self.keeping.inside();
-        let mut seen = Seen::default();
-        let mut verdicts: Vec<Verdict> = Vec::new();
-        let mut running: Vec<Running> = Vec::new();
-        let mut written: BTreeMap<&InnerPath, &Laid> = BTreeMap::new();
-        let mut left_alone: Option<String> = None;
-        let plain = Around { folder, network, reads: &reads, watched: let_go, told: Some(&told), shown: &[] };
+        let (network, watched) = (self.keeping.inside(), Some(self.keeping.let_go()));
+        let plain = Around { folder, network, reads: &reads, watched, told: Some(&told), shown: &[] };
         let (stage, set) = self.stage(rehearsal, &plain)?;
         if set.iter().any(|verdict| matches!(verdict.outcome, Outcome::Skipped(_))) {
             return Ok(set);
         }
-        verdicts.extend(set);
+        let around = Around { shown: &stage.shown, ..plain };
+        let mut play = Play { verdicts: set, ..Play::of(project, around) };
         for step in &project.steps {
             let subject = Subject::Rehearsal { rehearsal: rehearsal.rehearsal.clone(), step: Some(step.name()) };
-            let stops =
-                |verdict: &Verdict| verdict.failed() || verdict.outcome == Outcome::Skipped(Skipped::EarlierFailed);
-            if verdicts.iter().any(stops) {
-                verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed)));
-                continue;
-            }
-            let before = |path: &InnerPath| written.get(path).copied().or_else(|| project.files.get(path));
-            // What follows may look for what was to be written.
-            let theirs = step.write.keys().find(|path| !is_as(&path.below(folder), before(path)));
-            left_alone = left_alone.or_else(|| theirs.map(|path| format!("{path} is yours, and left as it is")));
-            if let Some(reason) = left_alone.clone() {
-                verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::PassedOver { reason })));
-                continue;
-            }
-            let laid = step.write.iter().try_for_each(|(path, file)| {
-                written.insert(path, file);
-                put(&path.below(folder), &bytes_of(file)?, file.executable)
-            });
-            if let Err(FileError { path, source, .. }) = laid {
-                let error = format!("{}: {source}", path.display());
-                let failed = Outcome::failed(Finding::NotStarted { command: step.name(), error });
-                verdicts.push(self.conclude(subject, Instant::now(), failed));
-                continue;
-            }
-            let watched = let_go.filter(|_| step.watched && self.keeping.encloser().is_some());
-            let around = Around { watched, shown: &stage.shown, ..plain };
-            match (&step.stays, &step.talk) {
-                (_, Some(talk)) => {
-                    let mut starts = None;
-                    verdicts.extend(self.talked(&subject, step, talk, &around, &mut starts)?);
-                    seen.started(starts, step.watched);
-                }
-                (Some(pattern), None) => {
-                    verdicts.push(self.left_running(subject, step, pattern, &around, &mut running)?)
-                }
-                (None, None) => {
-                    let mut starts = None;
-                    verdicts.extend(self.tried(&subject, step, &around, &mut starts)?);
-                    seen.started(starts, step.watched);
-                }
+            match play.prevented(step) {
+                Some(outcome) => play.verdicts.push(self.conclude(subject, Instant::now(), outcome)),
+                None => self.play(&mut play, &subject, step)?,
             }
         }
-        verdicts.extend(self.ended_early(&mut running));
+        let early = self.ended_early(&mut play.running);
+        play.verdicts.extend(early);
         for (subject, mut process) in stage.running {
             // It should have run to the end.
-            if let Some(status) = process.ended().ok().flatten().filter(|_| !verdicts.iter().any(Verdict::failed)) {
+            if let Some(status) = process.ended().ok().flatten().filter(|_| !play.has_failed()) {
                 let outcome = failed(Finding::EndedEarly { status }, &process);
-                verdicts.push(self.conclude(subject, Instant::now(), outcome));
+                play.verdicts.push(self.conclude(subject, Instant::now(), outcome));
             }
-            seen.started(process.starts(), true);
+            play.seen.started(process.starts(), true);
         }
-        for one in running.drain(..) {
-            seen.started(one.process.starts(), one.is_to_be_watched);
+        for one in play.running.drain(..) {
+            play.seen.started(one.process.starts(), one.is_to_be_watched);
         }
-        seen.launched = launched(&String::from_utf8_lossy(&files::read(&told)?));
-        verdicts.extend(self.starts(rehearsal, &seen, folder, !verdicts.iter().any(Verdict::failed)));
-        for (path, file) in written {
-            let full = path.below(folder);
-            if is_as(&full, Some(file)) {
-                match project.files.get(path) {
-                    Some(own) => put(&full, &bytes_of(own)?, own.executable)?,
-                    None => std::fs::remove_file(&full).on("remove", &full)?,
-                }
-            }
-        }
-        Ok(verdicts)
+        play.seen.launched = launched(&String::from_utf8_lossy(&files::read(&told)?));
+        let starts = self.starts(rehearsal, &play.seen, folder, !play.has_failed());
+        play.verdicts.extend(starts);
+        play.put_back()?;
+        Ok(play.verdicts)
     }
 
-    /// Writes down who worked with whom, and whether something of the host was started that nothing declares.
-    fn starts(&self, rehearsal: &Rehearsal, seen: &Seen, folder: &Path, passed: bool) -> Option<Verdict> {
-        let owners = Owners::of(self.rungs);
-        let named = |rung: &&Rung| rehearsal.tools.iter().any(|tool| rung.answers_to(tool));
-        let named: Vec<&Rung> = self.rungs.iter().filter(named).collect();
-        self.together.borrow_mut().add(seen, &named, &owners, self.rungs, passed);
-        let (started, mut programs) = (Instant::now(), BTreeSet::new());
-        // What was made meanwhile is nobody else's.
-        let made = [folder, self.scratch.path()].map(|folder| std::fs::canonicalize(folder).unwrap_or_default());
-        for starts in &seen.starts {
-            let owner = |start: &Start| start.files.iter().rev().find_map(|file| owners.owner(file).cloned());
-            for start in starts {
-                let is_foreign = |file: &&PathBuf| {
-                    !self.keeping.is_declared(file) && !made.iter().any(|made| file.starts_with(made))
-                };
-                // A script is started by its interpreter.
-                let script = start.files.get(1).filter(|file| wants::script_interpreter(file).is_some());
-                let Some(program) = start.files.first().into_iter().chain(script).find(is_foreign) else { continue };
-                let above = |start: &Start| starts.get(start.by?);
-                let by = std::iter::successors(above(start), |start| above(start)).take(starts.len()).find_map(owner);
-                programs.insert(Undeclared { program: program.clone(), by: owner(start).or(by) });
+    /// Runs one step.
+    fn play(&self, play: &mut Play<'_>, subject: &Subject, step: &Step) -> Result<(), VerifyError> {
+        let watched = play.around.watched.filter(|_| step.watched && self.keeping.encloser().is_some());
+        let around = Around { watched, ..play.around };
+        let mut starts = None;
+        let verdicts = match (&step.stays, &step.talk) {
+            (_, Some(talk)) => self.talked(subject, step, talk, &around, &mut starts)?,
+            (None, None) => self.tried(subject, step, &around, &mut starts)?,
+            (Some(pattern), None) => {
+                let verdict = self.left_running(subject.clone(), step, pattern, &around, &mut play.running)?;
+                play.verdicts.push(verdict);
+                return Ok(());
             }
-        }
-        if seen.starts.is_empty() || !passed {
-            return None;
-        }
-        let outcome = if programs.is_empty() {
-            Outcome::Passed
-        } else {
-            Outcome::failed(Finding::Undeclared { programs: programs.into_iter().collect() })
         };
-        Some(self.conclude(Subject::Starts { rehearsal: rehearsal.rehearsal.clone() }, started, outcome))
+        play.verdicts.extend(verdicts);
+        play.seen.started(starts, step.watched);
+        Ok(())
     }
 
     /// Runs a step, again and again while it fails and there is time.
@@ -224,49 +218,6 @@ impl Bench<'_> {
             check_cancelled(self.observer)?;
             thread::sleep(REST);
         }
-    }
-
-    /// Talks to a program over its protocol, with a verdict for each thing it is asked.
-    fn talked(
-        &self,
-        subject: &Subject,
-        step: &Step,
-        talk: &Talk,
-        around: &Around<'_>,
-        starts: &mut Option<Vec<Start>>,
-    ) -> Result<Vec<Verdict>, VerifyError> {
-        let started = Instant::now();
-        self.observer.event(&Event::Checking { subject: subject.clone() });
-        let begun = self.begun(&step.trial, &Household::shared(), None, around)?;
-        let failed_to = |finding| Ok(vec![self.conclude(subject.clone(), started, Outcome::failed(finding))]);
-        let file = match talk {
-            Talk::LanguageServer(ask) => &ask.file,
-            Talk::DebugAdapter(ask) => &ask.file,
-        };
-        let Some(text) = files::text_of_at_most(&file.below(around.folder), LONGEST) else {
-            let error = "it is no text, or too long".to_owned();
-            return failed_to(Finding::NoFile { file: file.to_string(), error });
-        };
-        let (mut process, input) = match Lasting::talking(&self.setting(&begun, &step.trial, around)) {
-            Ok(talking) => talking,
-            Err(error) => return failed_to(not_started(&step.trial, &error)),
-        };
-        let mut open = speak::Talk::new(&mut process, input, step.limit);
-        let heard = match talk {
-            Talk::LanguageServer(ask) => speak::serve(&mut open, ask, around.folder, &text),
-            Talk::DebugAdapter(ask) => speak::debug(&mut open, ask, around.folder, &text),
-        };
-        drop(open);
-        check_cancelled(self.observer)?;
-        let mut verdicts = Vec::new();
-        for speak::Said { claim, heard, took } in heard {
-            let outcome = heard.map_or_else(|finding| self.known(failed(finding, &process)), |()| Outcome::Passed);
-            let verdict = Verdict { subject: subject.claiming(claim), outcome, took };
-            self.observer.event(&Event::Checked(verdict.clone()));
-            verdicts.push(verdict);
-        }
-        *starts = process.starts();
-        Ok(verdicts)
     }
 
     /// Starts what runs on, and waits until it is up.
@@ -322,7 +273,7 @@ impl Bench<'_> {
     }
 }
 
-fn failed(finding: Finding, process: &Lasting) -> Outcome {
+pub(super) fn failed(finding: Finding, process: &Lasting) -> Outcome {
     let (stdout, stderr) = process.said();
     let output = Output::of(&[stdout, stderr].concat());
     Outcome::Failed { finding, output, causes: Vec::new() }

@@ -1,4 +1,4 @@
-//! A network of its own for several processes (network_namespaces(7)), in which there is nothing but the loopback.
+//! A network of its own for several processes (`network_namespaces(7)`), in which there is nothing but the loopback.
 //!
 //! The right to make one comes with a user namespace, where the caller has none; whoever enters the one enters the other.
 

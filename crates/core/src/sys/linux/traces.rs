@@ -14,11 +14,15 @@ use nix::sys::ptrace::{self, Options};
 use nix::sys::signal::{Signal, kill, raise};
 use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::Pid;
+use rustix::io::Errno;
+use rustix::process::{WaitOptions, wait};
 
 use crate::sys::Line;
 
 /// More starts than this are not written down.
 const MOST: usize = 50_000;
+/// Children of every kind are waited for, threads too (`__WALL`, wait(2)).
+const ALL: u32 = 0x4000_0000;
 /// Words of a command line that are looked at for files.
 const WORDS: usize = 8;
 
@@ -34,19 +38,49 @@ pub(crate) fn watch(child: u32, let_go: &[PathBuf], told: File) -> Option<i32> {
     let stopped = waitpid(child, Some(WaitPidFlag::WUNTRACED)).ok()?;
     let is_watched = matches!(stopped, WaitStatus::Stopped(..)) && ptrace::seize(child, options()).is_ok();
     let _ = kill(child, Signal::SIGCONT);
+    if !is_watched {
+        return None;
+    }
     let mut seen = Seen { let_go, told, starts: 0, images: HashMap::new(), early: HashSet::new(), first: child };
-    while is_watched {
-        match waitpid(None, Some(WaitPidFlag::__WALL)).ok()? {
-            WaitStatus::Exited(pid, status) if pid == child => return Some(status),
-            WaitStatus::Signaled(pid, signal, _) if pid == child => return Some(128 + signal as i32),
-            WaitStatus::PtraceEvent(pid, _, event) => seen.event(pid, event),
-            // That one was told to go on.
-            WaitStatus::Stopped(pid, Signal::SIGTRAP | Signal::SIGSTOP | Signal::SIGCONT) => go_on(pid, None),
-            WaitStatus::Stopped(pid, signal) => go_on(pid, Some(signal)),
-            _ => {}
+    loop {
+        let (pid, status) = match wait(WaitOptions::from_bits_retain(ALL)) {
+            Ok(Some((pid, status))) => (Pid::from_raw(pid.as_raw_nonzero().get()), status.as_raw()),
+            Err(Errno::INTR) => continue,
+            Ok(None) | Err(_) => return None,
+        };
+        match decoded(status) {
+            Told::Ended(status) if pid == child => return Some(status),
+            Told::Ended(_) => {}
+            Told::Event(event) => seen.event(pid, event),
+            // Of signals that have no name here nothing can be handed on: few programs use them among themselves.
+            Told::Signal(signal) => {
+                let signal = Signal::try_from(signal).ok();
+                // Whoever is told to go on does so anyway.
+                go_on(pid, signal.filter(|one| !matches!(one, Signal::SIGTRAP | Signal::SIGSTOP | Signal::SIGCONT)));
+            }
         }
     }
-    None
+}
+
+/// What waiting for a process told.
+enum Told {
+    /// It ended, with this status as shells have it.
+    Ended(i32),
+    /// Something that is watched for happened.
+    Event(i32),
+    /// It is about to get a signal.
+    Signal(i32),
+}
+
+/// Reads a status as wait(2) gives it; the event of a stop stands above the signal (ptrace(2)).
+fn decoded(status: i32) -> Told {
+    let (low, high) = (status & 0x7f, (status >> 8) & 0xff);
+    match (status & 0xff, status >> 16) {
+        (0x7f, 0) => Told::Signal(high),
+        (0x7f, event) => Told::Event(event),
+        _ if low == 0 => Told::Ended(high),
+        _ => Told::Ended(128 + low),
+    }
 }
 
 fn options() -> Options {
