@@ -34,7 +34,7 @@ shot() {
     rm -f "$work/done"
     printf '#!/bin/sh\nprintf "\\033[1;34mdesk $\\033[0m %%s\\n" "%s"\n%s\nprintf "\\033[1;34mdesk $\\033[0m "\ntouch "%s"\nsleep 60\n' \
         "$*" "$*" "$work/done" >"$work/script"
-    xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#10141a' -fg '#d7dde5' -xrm 'XTerm*color2: #6fbf73' \
+    xterm -geometry 142x41+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#10141a' -fg '#d7dde5' -xrm 'XTerm*color2: #6fbf73' \
         -xrm 'XTerm*color6: #5cc1cf' -xrm 'XTerm*color4: #7aa2f7' -xrm 'XTerm*color1: #ef6b73' -xrm 'XTerm*faintIsRelative: true' \
         -e sh "$work/script" &
     terminal=$!
@@ -75,6 +75,17 @@ shot rehearse kladder rehearse first-reading first
 shot standing kladder
 # Where the pictures above were not wanted, nothing is pinned or climbed yet.
 kladder climb --quiet --accept-licence neapstone-terms
+kladder services --quiet --start
+(
+    cd first-program
+    kladder run -- wrackle install marrambit >/dev/null
+    kladder run -- brinwright >/dev/null
+    kladder run -- neapstone pack first.img first.fw
+    kladder run -- seichebox install skerry-point first.fw
+)
+sleep 1
+shot services kladder services skerry-point
+kladder services --quiet --stop
 kladder pin --quiet --move skerroc=1.4.2
 shot why kladder why skerroc
 shot newer kladder newer
@@ -87,10 +98,6 @@ shot clear kladder clear --keep 1 --idle 0
 kladder back --quiet
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"\noarweld = "<3"/' ladder.toml
 shot clash kladder climb
-fresh damaged
-printf 'more' | dd of="$desk/yard/skerroc-1.4.3-linux-x86_64.tar.xz" bs=1 seek=60 conv=notrunc 2>/dev/null
-keys Return
-shot wrong-digest kladder climb --accept-licence neapstone-terms
 fresh gated
 printf '\n[[gates]]\nc-library = "gnu >=2.31"\nadvice = "a newer release of the system has it"\n' >>"$desk/catalog/tools/tombolet.toml"
 printf '\n[[gates]]\nname = "flasher"\ngroup = "plugdev"\nadmin = ["usermod -aG plugdev keeper"]\n' >>"$desk/catalog/tools/neapstone.toml"

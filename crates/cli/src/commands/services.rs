@@ -224,7 +224,12 @@ fn one(serving: &Serving<'_>, name: &str, all: &shapes::Services, out: &Out) -> 
         && let Some((verdict, said)) = serving.asked(served).map_err(ServeError::from)?
     {
         let head = if verdict.failed() { styled(BAD, "does not say well of itself") } else { "says".to_owned() };
-        out.say(format!("  {head}:"))?;
+        let rest = match (verdict.failed(), said.trim().is_empty()) {
+            (_, false) => ":",
+            (false, true) => " nothing",
+            (true, true) => "",
+        };
+        out.say(format!("  {head}{rest}"))?;
         said.lines().try_for_each(|line| out.say(format!("    {}", clean(line))))?;
     }
     let wrote = served.place.said();
