@@ -67,30 +67,10 @@ pub fn finding(finding: &Finding) -> String {
         Finding::CannotLoad { all, .. } => {
             format!("{} could not; `does-without` in its definition names what it can do without", count(*all, "file"))
         }
-        Finding::Shadowed { commands } => {
-            let one = |shadow: &Shadow| match &shadow.by {
-                Some(by) => format!("to `{}` answers {by}", shadow.command),
-                None => format!("to `{}` nothing answers", shadow.command),
-            };
-            format!("{}; `kladder why COMMAND` tells more", commands.iter().map(one).collect::<Vec<_>>().join(", "))
-        }
+        Finding::Shadowed { commands } => shadowed(commands),
         Finding::Unasked => "it did not come to an end".into(),
-        Finding::Misled { variables } => {
-            let one = |(name, rung): &(String, Option<RungKey>)| match rung {
-                Some(rung) => format!("{name} changes what {rung} does"),
-                None => format!("{name} changes what every program loads"),
-            };
-            let all: Vec<String> = variables.iter().map(one).collect();
-            format!("{}; `unset` them where you work with the ladder", all.join(", "))
-        }
-        Finding::Undeclared { programs } => {
-            let one = |one: &Undeclared| match &one.by {
-                Some(by) => format!("{by} started {}", one.program.display()),
-                None => format!("a step started {}", one.program.display()),
-            };
-            let all: Vec<String> = programs.iter().map(one).collect();
-            format!("{}; `calls` in the definition or rehearsal declares what is meant", all.join(", "))
-        }
+        Finding::Misled { variables } => misled(variables),
+        Finding::Undeclared { programs } => undeclared(programs),
         Finding::TooLong { limit } => format!("it was still running after {limit} s"),
         Finding::NoMatch { looked: what, pattern } => format!("{} has nothing like `{pattern}`", looked(what)),
         Finding::Unwanted { looked: what, pattern, found } => {
@@ -137,6 +117,32 @@ pub fn finding(finding: &Finding) -> String {
         Finding::NoEntry => "the launch table cannot be used, or does not have it".into(),
         Finding::OtherEntry { program } => format!("it starts {}", program.display()),
     }
+}
+
+fn shadowed(commands: &[Shadow]) -> String {
+    let one = |shadow: &Shadow| match &shadow.by {
+        Some(by) => format!("to `{}` answers {by}", shadow.command),
+        None => format!("to `{}` nothing answers", shadow.command),
+    };
+    format!("{}; `kladder why COMMAND` tells more", commands.iter().map(one).collect::<Vec<_>>().join(", "))
+}
+
+fn misled(variables: &[(String, Option<RungKey>)]) -> String {
+    let one = |(name, rung): &(String, Option<RungKey>)| match rung {
+        Some(rung) => format!("{name} changes what {rung} does"),
+        None => format!("{name} changes what every program loads"),
+    };
+    let all: Vec<String> = variables.iter().map(one).collect();
+    format!("{}; `unset` them where you work with the ladder", all.join(", "))
+}
+
+fn undeclared(programs: &[Undeclared]) -> String {
+    let one = |one: &Undeclared| match &one.by {
+        Some(by) => format!("{by} started {}", one.program.display()),
+        None => format!("a step started {}", one.program.display()),
+    };
+    let all: Vec<String> = programs.iter().map(one).collect();
+    format!("{}; `calls` in the definition or rehearsal declares what is meant", all.join(", "))
 }
 
 fn looked(looked: &Looked) -> String {
