@@ -9,6 +9,7 @@ mod told;
 pub use cell::{Cell, Network, Reads, Shown};
 pub(crate) use cell::{Spaces, Usage};
 pub use kept::{Confined, Kept};
+#[cfg(target_os = "linux")]
 pub(crate) use start::Line;
 pub use start::Start;
 pub(crate) use told::Told;
