@@ -183,7 +183,8 @@ fn licence(folder: &Path) -> Option<(&'static str, String)> {
     files.into_iter().find_map(|entry| known(entry.path()))
 }
 
-/// Asks a program for its version, shut in: nothing but a folder of its own can be written, and no network.
+/// Asks a program for its version, shut in: nothing but a folder of its own can be written, nothing but the system and what was
+/// unpacked can be read, and there is no network.
 fn asked(folder: &Path, program: &Path, host: &Host) -> Option<SaysVersion> {
     let name = program.file_name()?.to_str()?.to_owned();
     let path = folder.join(program);
@@ -191,7 +192,7 @@ fn asked(folder: &Path, program: &Path, host: &Host) -> Option<SaysVersion> {
     let variables =
         [("PATH".into(), host.path.clone()), ("HOME".into(), own.path().into()), ("LC_ALL".into(), "C".into())];
     let cell = Cell {
-        reads: Reads::Everything,
+        reads: Reads::SystemAnd(vec![folder.to_path_buf()]),
         writes: vec![own.path().to_path_buf()],
         network: Network::None,
         shown: Vec::new(),
