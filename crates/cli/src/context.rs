@@ -104,7 +104,12 @@ impl Context {
     pub(crate) fn elsewhere(&self, home: Home, ladder: PathBuf) -> Self {
         // Whoever works there has a home there too: nothing of the real one is touched.
         let person = home.config.with_file_name("person");
-        let host = Host { person: Some(person.clone()), ..self.around.host.clone() };
+        // Whoever starts this out of a build has the build's libraries in front, which say nothing of that person.
+        let is_of_loader = |name: &std::ffi::OsStr| {
+            ["LD_", "DYLD_"].iter().any(|start| name.as_encoded_bytes().starts_with(start.as_bytes()))
+        };
+        let environment = self.around.host.environment.all().filter(|(name, _)| !is_of_loader(name)).collect();
+        let host = Host { person: Some(person.clone()), environment, ..self.around.host.clone() };
         let around = Surroundings {
             home,
             host,
