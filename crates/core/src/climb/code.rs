@@ -184,17 +184,7 @@ impl Site<'_> {
         let quiet = [("GIT_TERMINAL_PROMPT", "0"), ("GIT_SSH_COMMAND", "ssh -oBatchMode=yes"), ("LC_ALL", "C")];
         variables.extend(quiet.map(|(name, value)| (name.into(), value.into())));
         let run: Vec<OsString> = std::iter::once(git.into()).chain(arguments).collect();
-        let setting = Setting {
-            run: &run,
-            input: "",
-            folder: Path::new("/"),
-            variables: &variables,
-            limit: PATIENCE,
-            cell: None,
-            encloser: None,
-            watched: None,
-            most: None,
-        };
+        let setting = Setting::open(&run, Path::new("/"), &variables, PATIENCE);
         let ran = process::run(&setting, observer).map_err(|error| WhyMissing::Failed(error.to_string()))?;
         match ran.ended {
             Ended::Status(0) => Ok(()),

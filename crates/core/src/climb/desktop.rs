@@ -74,17 +74,7 @@ impl Site<'_> {
             if let Some(file) = is_changed.then(|| answers(program, &self.host.path)).flatten() {
                 let run: [OsString; 2] = [file.into(), folder.clone().into()];
                 let variables = [("PATH".into(), self.host.path.clone())];
-                let setting = Setting {
-                    run: &run,
-                    input: "",
-                    folder: Path::new("/"),
-                    variables: &variables,
-                    limit: Duration::from_secs(30),
-                    cell: None,
-                    encloser: None,
-                    watched: None,
-                    most: None,
-                };
+                let setting = Setting::open(&run, Path::new("/"), &variables, Duration::from_secs(30));
                 let _ = process::run(&setting, &Silent);
             }
         }

@@ -59,17 +59,7 @@ impl Site<'_> {
         for name in ["XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME"] {
             variables.extend(self.host.environment.get(name).map(|value| (name.into(), value.to_owned())));
         }
-        let setting = Setting {
-            run: &run,
-            input: "",
-            folder: Path::new("/"),
-            variables: &variables,
-            limit: Duration::from_mins(1),
-            cell: None,
-            encloser: None,
-            watched: None,
-            most: None,
-        };
+        let setting = Setting::open(&run, Path::new("/"), &variables, Duration::from_mins(1));
         let ran = process::run(&setting, &crate::base::event::Silent).ok()?;
         let known = ran.stdout.lines().map(|line| PathBuf::from(line.trim()));
         Some(known.map(|file| file.canonicalize().unwrap_or(file)).collect())

@@ -60,17 +60,7 @@ impl Site<'_> {
         let Some(file) = is_changed.then(|| answers("systemctl", &self.host.path)).flatten() else { return };
         let run: [OsString; 3] = [file.into(), "--user".into(), "daemon-reload".into()];
         let variables: Vec<_> = self.host.environment.all().collect();
-        let setting = Setting {
-            run: &run,
-            input: "",
-            folder: Path::new("/"),
-            variables: &variables,
-            limit: Duration::from_secs(30),
-            cell: None,
-            encloser: None,
-            watched: None,
-            most: None,
-        };
+        let setting = Setting::open(&run, Path::new("/"), &variables, Duration::from_secs(30));
         // Whoever is not in a session reads them at the next one.
         let _ = process::run(&setting, &Silent);
     }

@@ -98,17 +98,7 @@ fn answered(program: &Path, shell: Shell, is_login: bool, names: &[&str], person
     variables.extend(variable("ZDOTDIR", person.zsh.as_deref()));
     variables.extend(variable("XDG_CONFIG_HOME", person.settings.as_deref()));
     variables.extend(variable("ENV", person.interactive.as_deref()));
-    let setting = Setting {
-        run: &run,
-        input: "",
-        folder: &person.home,
-        variables: &variables,
-        limit: PATIENCE,
-        cell: None,
-        encloser: None,
-        watched: None,
-        most: None,
-    };
+    let setting = Setting::open(&run, &person.home, &variables, PATIENCE);
     match process::run(&setting, &Silent) {
         Ok(ran) if matches!(ran.ended, Ended::Status(_)) => read(&ran.stdout, names.len()),
         _ => vec![Answered::Unasked; names.len()],

@@ -121,17 +121,7 @@ impl<'d> Desktop<'d> {
         let program = answers(PROGRAM, &self.host.path).filter(|_| !self.host.is_described())?;
         let run: Vec<OsString> = [program.into()].into_iter().chain(arguments.iter().map(Into::into)).collect();
         let variables: Vec<(OsString, OsString)> = self.host.environment.all().collect();
-        let setting = Setting {
-            run: &run,
-            input: "",
-            folder: Path::new("/"),
-            variables: &variables,
-            limit: Duration::from_secs(10),
-            cell: None,
-            encloser: None,
-            watched: None,
-            most: None,
-        };
+        let setting = Setting::open(&run, Path::new("/"), &variables, Duration::from_secs(10));
         let ran = process::run(&setting, &Silent).ok()?;
         matches!(ran.ended, Ended::Status(0)).then_some(ran.stdout)
     }

@@ -55,6 +55,13 @@ pub struct Setting<'s> {
     pub most: Option<Most>,
 }
 
+impl<'s> Setting<'s> {
+    /// For a program of the host's that does something for us: kept to nothing but time.
+    pub fn open(run: &'s [OsString], folder: &'s Path, variables: &'s [(OsString, OsString)], limit: Duration) -> Self {
+        Self { run, input: "", folder, variables, limit, cell: None, encloser: None, watched: None, most: None }
+    }
+}
+
 /// What came of it.
 pub struct Ran {
     /// How it ended.
