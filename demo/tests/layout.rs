@@ -5,7 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{Catalogs, Definition, Machine, Need, Published};
 use kladder_choose::digest::Digest;
@@ -30,7 +30,7 @@ impl Demo {
         Self { catalogs: Catalogs::new(vec![Box::new(catalog)]).unwrap(), folder }
     }
 
-    fn definitions(&self) -> Vec<Rc<Definition>> {
+    fn definitions(&self) -> Vec<Arc<Definition>> {
         self.catalogs.names().map(|name| self.catalogs.tool(name).unwrap().unwrap()).collect()
     }
 

@@ -451,9 +451,21 @@ pub(crate) struct VerifyOptions {
     /// Look at every program, library and script of each rung, and not only at what commands start
     #[arg(long)]
     pub(crate) deep: bool,
-    /// Bring anew what is damaged, from the cache or a yard, for all ladders that use it
+    /// Do what helps against what failed, and look again; asks before it changes what is yours
     #[arg(long)]
     pub(crate) mend: bool,
+    /// With `--mend`: do not ask
+    #[arg(long, short, requires = "mend")]
+    pub(crate) yes: bool,
+    /// Look at these rungs and rehearsals alone
+    #[arg(long, value_name = "NAME", num_args = 1..)]
+    pub(crate) only: Vec<String>,
+    /// How much is looked at side by side; otherwise as much as there are cores
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) jobs: Option<std::num::NonZeroUsize>,
+    /// Write what came of it to a file as JUnit XML, for build servers
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<PathBuf>,
 }
 
 #[derive(Debug, Clone, Args)]

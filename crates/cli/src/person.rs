@@ -51,7 +51,7 @@ impl<'o> Person<'o> {
     }
 
     /// A yes of somebody who is there.
-    fn agrees(&self, question: &str) -> bool {
+    pub(crate) fn agrees(&self, question: &str) -> bool {
         if !self.present || self.interrupted.get() {
             return false;
         }

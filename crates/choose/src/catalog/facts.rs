@@ -21,7 +21,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use serde::{Deserialize, Deserializer};
 
@@ -31,7 +31,7 @@ use crate::platform::{Platform, Scope};
 use crate::version::Requirement;
 
 /// Who knows a machine.
-pub trait Facts: fmt::Debug {
+pub trait Facts: fmt::Debug + Send + Sync {
     /// Whether a demand is met there; `None` where that cannot be told.
     fn holds(&self, demand: &Demand) -> Option<bool>;
 }
@@ -173,7 +173,7 @@ pub struct Machine {
     /// What the ladder says of it.
     pub described: Conditions,
     /// What is known of it.
-    pub facts: Rc<dyn Facts>,
+    pub facts: Arc<dyn Facts>,
     /// There are others with its platform, so that it has to be called by its name.
     pub by_name: bool,
 }
@@ -182,7 +182,7 @@ impl Machine {
     /// A machine of a platform, of which nothing is known.
     pub fn of(platform: Platform) -> Self {
         let described = Conditions::default();
-        Self { name: String::new(), platform, described, facts: Rc::new(Unknown), by_name: false }
+        Self { name: String::new(), platform, described, facts: Arc::new(Unknown), by_name: false }
     }
 
     /// Whether something for these platforms, for machines of which all that is known, is for it.

@@ -7,6 +7,7 @@ mod card;
 mod check;
 mod definition;
 mod desktop;
+mod devices;
 mod facts;
 mod gate;
 mod kind;
@@ -29,6 +30,7 @@ pub use definition::{
     Visit, When, Whose, WrongChoice,
 };
 pub use desktop::{DesktopEntry, Word};
+pub use devices::Devices;
 pub use facts::{Conditions, Facts, Machine, Unknown};
 pub use gate::{Demand, Gate, LIMITS, OfSystem, Ranged, Who};
 pub use kind::Kind;
@@ -46,7 +48,7 @@ pub use trial::{Claim, Expect, Is, Of, Pattern, Trial, Value};
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use serde::Deserialize;
 use toml::Spanned;
@@ -206,7 +208,7 @@ impl Head {
 }
 
 /// Where definitions and texts come from: a folder, a file, a value in memory.
-pub trait Catalog {
+pub trait Catalog: Send + Sync {
     /// What it says of itself.
     fn about(&self) -> &About;
 
@@ -256,4 +258,4 @@ pub trait Catalog {
 }
 
 /// A definition, read once and shared.
-pub type Shared = Rc<Definition>;
+pub type Shared = Arc<Definition>;

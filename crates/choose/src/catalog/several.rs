@@ -16,9 +16,8 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;
-use std::rc::Rc;
+use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 
 use super::{About, Card, Catalog, CatalogError, Definition, Head, Licence, Preset, Rehearsal, TextKind};
 use crate::address::YardAddress;
@@ -34,11 +33,11 @@ pub struct Catalogs {
     all: Vec<Box<dyn Catalog>>,
     /// By tool: the catalog that counts.
     tools: BTreeMap<ToolName, usize>,
-    definitions: RefCell<BTreeMap<ToolName, Rc<Definition>>>,
-    cards: RefCell<BTreeMap<ToolName, Rc<Card>>>,
-    heads: OnceCell<Vec<(ToolName, Head)>>,
-    providers: OnceCell<Providers>,
-    bundles: OnceCell<Providers>,
+    definitions: RwLock<BTreeMap<ToolName, Arc<Definition>>>,
+    cards: RwLock<BTreeMap<ToolName, Arc<Card>>>,
+    heads: OnceLock<Vec<(ToolName, Head)>>,
+    providers: OnceLock<Providers>,
+    bundles: OnceLock<Providers>,
 }
 
 impl Catalogs {
@@ -57,15 +56,15 @@ impl Catalogs {
                 tools.entry(tool.clone()).or_insert(at);
             }
         }
-        let (definitions, cards) = (RefCell::default(), RefCell::default());
+        let (definitions, cards) = (RwLock::default(), RwLock::default());
         Ok(Self {
             all,
             tools,
             definitions,
             cards,
-            heads: OnceCell::new(),
-            providers: OnceCell::new(),
-            bundles: OnceCell::new(),
+            heads: OnceLock::new(),
+            providers: OnceLock::new(),
+            bundles: OnceLock::new(),
         })
     }
 
@@ -118,16 +117,16 @@ impl Catalogs {
     ///
     /// # Errors
     /// [`CatalogError`] where the definition is there and cannot be used, with the place in its file.
-    pub fn tool(&self, name: &str) -> Result<Option<Rc<Definition>>, CatalogError> {
-        if let Some(read) = self.definitions.borrow().get(name) {
-            return Ok(Some(Rc::clone(read)));
+    pub fn tool(&self, name: &str) -> Result<Option<Arc<Definition>>, CatalogError> {
+        if let Some(read) = self.definitions.read().unwrap_or_else(PoisonError::into_inner).get(name) {
+            return Ok(Some(Arc::clone(read)));
         }
         let Some(catalog) = self.catalog_of(name) else { return Ok(None) };
         let Some((definition, digest)) = catalog.definition(name)? else { return Ok(None) };
-        let (tool, definition) = (definition.tool.clone(), Rc::new(definition));
-        let card = || Rc::new(Card::of(&definition, digest));
-        self.cards.borrow_mut().entry(tool.clone()).or_insert_with(card);
-        self.definitions.borrow_mut().insert(tool, Rc::clone(&definition));
+        let (tool, definition) = (definition.tool.clone(), Arc::new(definition));
+        let card = || Arc::new(Card::of(&definition, digest));
+        self.cards.write().unwrap_or_else(PoisonError::into_inner).entry(tool.clone()).or_insert_with(card);
+        self.definitions.write().unwrap_or_else(PoisonError::into_inner).insert(tool, Arc::clone(&definition));
         Ok(Some(definition))
     }
 
@@ -135,13 +134,13 @@ impl Catalogs {
     ///
     /// # Errors
     /// [`CatalogError`] where the definition is there and cannot be used, with the place in its file.
-    pub fn card(&self, name: &str) -> Result<Option<Rc<Card>>, CatalogError> {
-        if let Some(card) = self.cards.borrow().get(name) {
-            return Ok(Some(Rc::clone(card)));
+    pub fn card(&self, name: &str) -> Result<Option<Arc<Card>>, CatalogError> {
+        if let Some(card) = self.cards.read().unwrap_or_else(PoisonError::into_inner).get(name) {
+            return Ok(Some(Arc::clone(card)));
         }
         let Some(catalog) = self.catalog_of(name) else { return Ok(None) };
-        let Some(card) = catalog.card(name)?.map(Rc::new) else { return Ok(None) };
-        self.cards.borrow_mut().insert(card.tool.clone(), Rc::clone(&card));
+        let Some(card) = catalog.card(name)?.map(Arc::new) else { return Ok(None) };
+        self.cards.write().unwrap_or_else(PoisonError::into_inner).insert(card.tool.clone(), Arc::clone(&card));
         Ok(Some(card))
     }
 

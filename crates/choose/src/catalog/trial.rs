@@ -23,6 +23,10 @@
 //! file = "found.json"                            # where it ran, or from {folder} on
 //! json = "/boards/0"                             # a JSON pointer (RFC 6901); without `file` into its output
 //! equals = "neap-2"                              # or `holds`, a pattern
+//! [[checks.claims]]
+//! name = "sees the boards that are plugged in"
+//! stdout = '^board (?<device>\S+)$'              # one match for each, as many as the system tells of
+//! devices = "usb 1209:2c01"                      # by vendor and product, or vendor; or "graphics", with a driver's name or without
 //! passed-over = "the board is at the repairer's" # not looked at, and every summary says why
 //! ```
 //!
@@ -45,6 +49,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 use super::VariableName;
+use super::devices::Devices;
 use super::table::table;
 use crate::path::InnerPath;
 use crate::template::{Hole, Template};
@@ -222,6 +227,13 @@ pub enum Is {
     Like(Pattern),
     /// Nothing like this.
     Unlike(Pattern),
+    /// As many as the system tells of, and the same ones where a group `device` says which.
+    Devices {
+        /// Which ones.
+        which: Devices,
+        /// What tells of one.
+        each: Pattern,
+    },
     /// At this JSON pointer this value, or a text like that.
     Value {
         /// RFC 6901.
@@ -253,6 +265,7 @@ struct ClaimForm {
     json: Option<String>,
     holds: Option<Pattern>,
     equals: Option<toml::Value>,
+    devices: Option<Devices>,
     passed_over: Option<String>,
 }
 
@@ -268,6 +281,7 @@ impl Claim {
         let is = match &self.is {
             Is::Like(pattern) => format!("like {}", pattern.as_str()),
             Is::Unlike(pattern) => format!("unlike {}", pattern.as_str()),
+            Is::Devices { which, each } => format!("devices {which} {}", each.as_str()),
             Is::Value { pointer, value: Value::Equals(value) } => format!("{pointer} equals {value}"),
             Is::Value { pointer, value: Value::Like(pattern) } => format!("{pointer} like {}", pattern.as_str()),
             Is::Value { pointer, value: Value::Any } => format!("{pointer} there"),
@@ -286,7 +300,15 @@ impl TryFrom<ClaimForm> for Claim {
     type Error = &'static str;
 
     fn try_from(form: ClaimForm) -> Result<Self, &'static str> {
-        let ClaimForm { name, stdout, stderr, never, file, json, holds, equals, passed_over } = form;
+        let ClaimForm { name, stdout, stderr, never, file, json, holds, equals, devices, passed_over } = form;
+        if let Some(which) = devices {
+            return match (stdout, stderr, never, file, json, holds, equals) {
+                (Some(each), None, None, None, None, None, None) => {
+                    Ok(Self { name, of: Of::Output, is: Is::Devices { which, each }, passed_over })
+                }
+                _ => Err("`devices` goes with `stdout`, a pattern for each of them"),
+            };
+        }
         let equals = equals.map(serde_json::to_value).transpose().map_err(|_| "`equals` cannot stand in JSON")?;
         let (of, is) = match (stdout, stderr, never, json) {
             (Some(like), None, None, None) if file.is_none() => (Of::Output, Is::Like(like)),

@@ -9,7 +9,7 @@
 //! What is described of a machine is what it has; a host counts as the machine of whose description most holds on it. Of a
 //! machine without a description only its platform is known, but for the one at hand.
 
-use std::rc::Rc;
+use std::sync::Arc;
 
 use serde::{Deserialize, Deserializer};
 use toml::Spanned;
@@ -61,7 +61,7 @@ pub(super) fn machine(
         let message = format!("`{}` is the name of platforms; call the machine otherwise", name.get_ref());
         return Err(source.invalid(name.span(), message));
     }
-    let facts = Rc::new(described.clone());
+    let facts = Arc::new(described.clone());
     Ok(Machine { name: name.into_inner(), platform, described, facts, by_name: false })
 }
 
@@ -84,7 +84,7 @@ impl Ladder {
             machine.by_name = by_name;
         }
         if let Some(own) = own(&kinds, here).filter(|own| kinds[*own].described.is_empty()) {
-            kinds[own].facts = Rc::clone(&here.facts);
+            kinds[own].facts = Arc::clone(&here.facts);
         }
         kinds
     }
@@ -93,7 +93,7 @@ impl Ladder {
     pub fn machine(&self, here: &Machine) -> Option<Machine> {
         let kinds = self.kinds(here);
         let own = if self.machines.is_empty() { 0 } else { own(&kinds, here)? };
-        Some(Machine { facts: Rc::clone(&here.facts), ..kinds[own].clone() })
+        Some(Machine { facts: Arc::clone(&here.facts), ..kinds[own].clone() })
     }
 }
 

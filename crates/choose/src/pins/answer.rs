@@ -2,7 +2,7 @@
 //! digests.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::called::Called;
 use super::offer::Offer;
@@ -32,7 +32,7 @@ struct Taken {
 }
 
 impl<'o, 'c> Answer<'o, 'c> {
-    pub(super) fn new(offer: &'o Offer<'c>, chosen: &[(Rc<Seat>, Choice)]) -> Self {
+    pub(super) fn new(offer: &'o Offer<'c>, chosen: &[(Arc<Seat>, Choice)]) -> Self {
         let mut answer = Self { offer, chosen: BTreeMap::new() };
         for (seat, choice) in chosen {
             let machine = match &seat.part {

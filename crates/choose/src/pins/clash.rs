@@ -242,7 +242,7 @@ impl Explained<'_, '_> {
         if let Some(withheld) = Withheld::on(release, on.iter().map(|at| &offer.machines[*at])) {
             return Some(withheld);
         }
-        let seat = std::rc::Rc::new(Seat::shared(&card.tool, Part::Lead));
+        let seat = std::sync::Arc::new(Seat::shared(&card.tool, Part::Lead));
         let offered = kladder_solve::Provider::versions(offer, &seat).unwrap_or_default();
         let at = card.releases.iter().position(|other| other.version == release.version);
         let is_offered = at.is_some_and(|at| offered.contains(&Choice::Release(at)));

@@ -2,7 +2,7 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_solve::{Alternative, Need as Asked, NeedOf, Provider, Rule, RuleOf};
 
@@ -44,7 +44,7 @@ pub(super) struct Offer<'c> {
     /// Tools whose previews are on offer.
     previews: Vec<ToolName>,
     /// The tools behind a name; remembered once all policies are known, since those decide about their order.
-    tools: RefCell<BTreeMap<ToolName, Rc<[ToolName]>>>,
+    tools: RefCell<BTreeMap<ToolName, Arc<[ToolName]>>>,
     has_all_policies: bool,
     /// A release was left aside since it is not there for all machines.
     pub(super) uneven: Cell<bool>,
@@ -89,19 +89,19 @@ impl<'c> Offer<'c> {
         Ok(offer)
     }
 
-    pub(super) fn card(&self, tool: &ToolName) -> Result<Rc<Card>, PinsError> {
+    pub(super) fn card(&self, tool: &ToolName) -> Result<Arc<Card>, PinsError> {
         self.choosing.catalogs.card(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })
     }
 
     /// The tools behind a name, as far as they were asked for.
-    pub(super) fn known_tools(&self, name: &ToolName) -> Option<Rc<[ToolName]>> {
-        self.tools.borrow().get(name).map(Rc::clone)
+    pub(super) fn known_tools(&self, name: &ToolName) -> Option<Arc<[ToolName]>> {
+        self.tools.borrow().get(name).map(Arc::clone)
     }
 
-    pub(super) fn remember_tools(&self, name: &ToolName, tools: Vec<ToolName>) -> Rc<[ToolName]> {
-        let tools: Rc<[ToolName]> = tools.into();
+    pub(super) fn remember_tools(&self, name: &ToolName, tools: Vec<ToolName>) -> Arc<[ToolName]> {
+        let tools: Arc<[ToolName]> = tools.into();
         if self.has_all_policies {
-            self.tools.borrow_mut().insert(name.clone(), Rc::clone(&tools));
+            self.tools.borrow_mut().insert(name.clone(), Arc::clone(&tools));
         }
         tools
     }
@@ -167,14 +167,14 @@ impl<'c> Offer<'c> {
     pub(super) fn wished(&self, wish: &Wish) -> Result<Vec<NeedOf<Self>>, Stop> {
         let way =
             Way { name: wish.tool.clone(), version: wish.range.requirement.clone(), pieces: wish.range.pieces.clone() };
-        let range = Rc::new(Called::from(wish));
+        let range = Arc::new(Called::from(wish));
         let parts = if self.apart { (0..self.machines.len()).map(Part::On).collect() } else { vec![Part::Everywhere] };
         let mut all: Vec<NeedOf<Self>> = Vec::new();
         for part in parts {
             let mut alternatives = Vec::new();
             for tool in self.tools_for(&way.name)?.iter() {
                 alternatives
-                    .push((Seat::with(tool, Household::shared(), &way.pieces, part.clone()), Rc::clone(&range)));
+                    .push((Seat::with(tool, Household::shared(), &way.pieces, part.clone()), Arc::clone(&range)));
             }
             for asked in self.asked(&alternatives) {
                 if !all.contains(&asked) {
@@ -186,14 +186,14 @@ impl<'c> Offer<'c> {
     }
 
     /// One of these seats; where machines are served apart, what leads them is decided first.
-    fn asked(&self, alternatives: &[(Seat, Rc<Called>)]) -> Vec<NeedOf<Self>> {
-        let lead = |(seat, range): &(Seat, Rc<Called>)| {
-            let range = Reach::WithinOrApart(Rc::clone(range));
-            Alternative { package: Rc::new(seat.other(Part::Lead)), range }
+    fn asked(&self, alternatives: &[(Seat, Arc<Called>)]) -> Vec<NeedOf<Self>> {
+        let lead = |(seat, range): &(Seat, Arc<Called>)| {
+            let range = Reach::WithinOrApart(Arc::clone(range));
+            Alternative { package: Arc::new(seat.other(Part::Lead)), range }
         };
-        let own = |(seat, range): &(Seat, Rc<Called>)| Alternative {
-            package: Rc::new(seat.clone()),
-            range: Reach::Within(Rc::clone(range)),
+        let own = |(seat, range): &(Seat, Arc<Called>)| Alternative {
+            package: Arc::new(seat.clone()),
+            range: Reach::Within(Arc::clone(range)),
         };
         let mut all = Vec::new();
         if self.apart {
@@ -219,10 +219,10 @@ impl<'c> Offer<'c> {
             if tools.is_empty() {
                 return Err(PinsError::UnknownNeed { name: way.name.clone() }.into());
             }
-            let range = Rc::new(Called::from(way));
+            let range = Arc::new(Called::from(way));
             for tool in tools.iter() {
                 let household = seat.household_for(need, tool);
-                alternatives.push((Seat::with(tool, household, &way.pieces, seat.part.clone()), Rc::clone(&range)));
+                alternatives.push((Seat::with(tool, household, &way.pieces, seat.part.clone()), Arc::clone(&range)));
             }
         }
         Ok(self.asked(&alternatives).into_iter().map(Rule::Needs).collect())
@@ -237,12 +237,12 @@ impl<'c> Offer<'c> {
             _ => {}
         }
         let way = &exclusion.way;
-        let range = Rc::new(Called::from(way));
+        let range = Arc::new(Called::from(way));
         let others = self.tools_for(&way.name)?;
         let others = others.iter().filter(|tool| **tool != seat.tool);
         let excluded = |tool: &ToolName| {
             let other = Seat::with(tool, seat.household.clone(), &[], seat.part.clone());
-            Rule::Excludes(Alternative { package: Rc::new(other), range: Reach::Within(Rc::clone(&range)) })
+            Rule::Excludes(Alternative { package: Arc::new(other), range: Reach::Within(Arc::clone(&range)) })
         };
         Ok(others.map(excluded).collect())
     }
@@ -252,7 +252,7 @@ impl<'c> Offer<'c> {
         let details = card.releases[at].details();
         let mut rules = Vec::new();
         if !seat.pieces.is_empty() {
-            let bare = Alternative { package: Rc::new(seat.bare()), range: Reach::Exactly(Choice::Release(at)) };
+            let bare = Alternative { package: Arc::new(seat.bare()), range: Reach::Exactly(Choice::Release(at)) };
             rules.push(Rule::Needs(Asked { alternatives: vec![bare] }));
             let needs = seat.pieces.iter().filter_map(|piece| details.pieces.get(piece)).flat_map(|piece| &piece.needs);
             for need in needs {
@@ -265,8 +265,8 @@ impl<'c> Offer<'c> {
             return Ok(rules);
         }
         if self.apart {
-            let lead = Rc::new(seat.other(Part::Lead));
-            let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
+            let lead = Arc::new(seat.other(Part::Lead));
+            let to = |choice| Alternative { package: Arc::clone(&lead), range: Reach::Exactly(choice) };
             rules.push(Rule::Needs(Asked { alternatives: vec![to(Choice::Release(at)), to(Choice::Apart)] }));
         }
         for need in &details.needs {
@@ -310,12 +310,12 @@ impl<'c> Offer<'c> {
 }
 
 impl Provider for Offer<'_> {
-    type Package = Rc<Seat>;
+    type Package = Arc<Seat>;
     type Version = Choice;
     type Range = Reach;
     type Error = Stop;
 
-    fn versions(&self, seat: &Rc<Seat>) -> Result<Vec<Choice>, Stop> {
+    fn versions(&self, seat: &Arc<Seat>) -> Result<Vec<Choice>, Stop> {
         let card = self.card(&seat.tool)?;
         let policy = self.policy(&seat.tool);
         let previews = self.offers_previews(&seat.tool);
@@ -337,19 +337,19 @@ impl Provider for Offer<'_> {
         Ok(choices)
     }
 
-    fn rules(&self, seat: &Rc<Seat>, choice: &Choice) -> Result<Vec<RuleOf<Self>>, Stop> {
+    fn rules(&self, seat: &Arc<Seat>, choice: &Choice) -> Result<Vec<RuleOf<Self>>, Stop> {
         match (&seat.part, choice) {
             (Part::Lead, _) | (_, Choice::Apart) | (Part::Everywhere, Choice::Host(_)) => Ok(Vec::new()),
             (Part::On(_), Choice::Host(at)) => {
-                let lead = Rc::new(seat.other(Part::Lead));
-                let to = |choice| Alternative { package: Rc::clone(&lead), range: Reach::Exactly(choice) };
+                let lead = Arc::new(seat.other(Part::Lead));
+                let to = |choice| Alternative { package: Arc::clone(&lead), range: Reach::Exactly(choice) };
                 Ok(vec![Rule::Needs(Asked { alternatives: vec![to(Choice::Host(*at)), to(Choice::Apart)] })])
             }
             (_, Choice::Release(at)) => self.rules_of_release(seat, *at),
         }
     }
 
-    fn allows(&self, reach: &Reach, seat: &Rc<Seat>, choice: &Choice) -> bool {
+    fn allows(&self, reach: &Reach, seat: &Arc<Seat>, choice: &Choice) -> bool {
         match reach {
             Reach::Exactly(wanted) => wanted == choice,
             Reach::WithinOrApart(_) if *choice == Choice::Apart => true,

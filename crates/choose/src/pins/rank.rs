@@ -1,6 +1,6 @@
 //! Which of several tools that provide the same is taken first.
 
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::PinsError;
 use super::offer::Offer;
@@ -29,7 +29,7 @@ pub(super) enum Rank {
 impl Offer<'_> {
     /// The tools that can meet a wish or need for `name`, the first to be tried first: the tool itself and bundles that bring
     /// it along; where no tool is called so, all that provide it.
-    pub(super) fn tools_for(&self, name: &ToolName) -> Result<Rc<[ToolName]>, PinsError> {
+    pub(super) fn tools_for(&self, name: &ToolName) -> Result<Arc<[ToolName]>, PinsError> {
         if let Some(known) = self.known_tools(name) {
             return Ok(known);
         }

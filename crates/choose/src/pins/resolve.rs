@@ -1,7 +1,7 @@
 //! Wishes plus catalog, through the resolver, to pins.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_solve::{ChoiceOf, Failure, NeedOf, Question, solve};
 
@@ -299,7 +299,7 @@ impl<'c> Offer<'c> {
             None => at(version).map(Choice::Release),
         };
         let mut add = |part: Part, choice: Choice| -> Result<(), PinsError> {
-            let seat = Rc::new(Seat { household: household.clone(), ..Seat::shared(tool, part) });
+            let seat = Arc::new(Seat { household: household.clone(), ..Seat::shared(tool, part) });
             let there = kladder_solve::Provider::versions(self, &seat);
             if there.is_ok_and(|there| there.contains(&choice)) {
                 held.push((seat, choice));

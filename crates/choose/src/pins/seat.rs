@@ -1,6 +1,6 @@
 //! Seats: the places in an answer that take one version each.
 
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::called::Called;
 use crate::catalog::Need;
@@ -42,9 +42,9 @@ pub(super) enum Choice {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Reach {
     /// Those in a range.
-    Within(Rc<Called>),
+    Within(Arc<Called>),
     /// Those in a range, for a lead; also that the machines differ.
-    WithinOrApart(Rc<Called>),
+    WithinOrApart(Arc<Called>),
     /// This one.
     Exactly(Choice),
 }

@@ -2,7 +2,7 @@
 //!
 //! Every reason was seen: a release is said to clash only after the resolver was asked for it.
 
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::account::{ClashReport, Withheld};
 use super::asker::Asker;
@@ -207,7 +207,7 @@ impl Choosing<'_> {
         Some((pins, pins.rungs.get(tool)?))
     }
 
-    pub(super) fn card_of(&self, tool: &ToolName) -> Result<Rc<Card>, PinsError> {
+    pub(super) fn card_of(&self, tool: &ToolName) -> Result<Arc<Card>, PinsError> {
         self.catalogs.card(tool)?.ok_or_else(|| PinsError::UnknownNeed { name: tool.clone() })
     }
 

@@ -1,7 +1,7 @@
 //! Wishes as the resolver has them; those that nothing could ever meet get a message of their own.
 
 use std::path::Path;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_solve::NeedOf;
 
@@ -60,7 +60,7 @@ impl Offer<'_> {
         if cards.iter().all(|card| card.releases.is_empty()) || wish.host == HostPolicy::Only {
             return self.not_on_host(wish, &cards);
         }
-        let fitting: Vec<&Rc<Card>> = cards.iter().filter(|card| has_fitting(wish, card)).collect();
+        let fitting: Vec<&Arc<Card>> = cards.iter().filter(|card| has_fitting(wish, card)).collect();
         if fitting.is_empty() {
             return Err(no_such_version(wish, &cards));
         }
@@ -84,7 +84,7 @@ impl Offer<'_> {
     }
 
     /// Only the host could have it, and does not.
-    fn not_on_host(&self, wish: &Wish, cards: &[Rc<Card>]) -> Result<(), PinsError> {
+    fn not_on_host(&self, wish: &Wish, cards: &[Arc<Card>]) -> Result<(), PinsError> {
         let absent = cards.iter().try_fold(Absent::default(), |all, card| self.absent(card).map(|one| all.and(one)))?;
         Err(PinsError::NotOnHost {
             tool: wish.tool.clone(),
@@ -122,7 +122,7 @@ fn kept_from(wish: &Wish, newest: &CardRelease, machine: &Machine, why: Withheld
     }
 }
 
-fn no_such_version(wish: &Wish, cards: &[Rc<Card>]) -> PinsError {
+fn no_such_version(wish: &Wish, cards: &[Arc<Card>]) -> PinsError {
     let releases: Vec<&CardRelease> = cards.iter().flat_map(|card| &card.releases).collect();
     let sorted = |names: Vec<&str>| {
         let mut names: Vec<String> = names.into_iter().map(str::to_owned).collect();
@@ -141,7 +141,7 @@ fn no_such_version(wish: &Wish, cards: &[Rc<Card>]) -> PinsError {
         let near = near(piece, there.iter().map(String::as_str));
         return PinsError::NoSuchPiece { tool: wish.tool.clone(), piece: piece.clone(), near, there, place };
     }
-    let counting = |card: &Rc<Card>| {
+    let counting = |card: &Arc<Card>| {
         let of = |release: &CardRelease| Some(card.counting(&wish.tool, &release.version, &release.series)?.1.clone());
         card.releases.iter().filter_map(of).collect::<Vec<_>>()
     };

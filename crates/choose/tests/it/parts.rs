@@ -2,7 +2,7 @@
 //! that tries everything, written from the documentation and knowing nothing of the real one.
 
 use std::fmt::Write;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{Catalogs, Definition, Here, Kind, Machine, Memory};
 use kladder_choose::document::Source;
@@ -342,7 +342,7 @@ fn a_release_that_a_machine_cannot_run_gives_way_to_an_older_one_there_and_its_p
 /// What is said where a tool stands, in words that are short.
 fn said(text: &str, version: &str, facts: &str, private: bool, pieces: &[&str], beside: &str) -> String {
     let whole = format!("tool = \"skerroc\"\nsummary = \"\"\n{text}");
-    let definition = Rc::new(Definition::parse(&Source::new("skerroc.toml", whole), "skerroc").unwrap());
+    let definition = Arc::new(Definition::parse(&Source::new("skerroc.toml", whole), "skerroc").unwrap());
     let ladder = ladder(&format!("[machines]\nm = {{ platform = \"linux/x86_64\", where = {{ {facts} }} }}\n"));
     let version = version.parse().unwrap();
     let here = definition.at(&Here {

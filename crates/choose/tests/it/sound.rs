@@ -79,7 +79,7 @@ struct Check<'c> {
 type Around<'p> = Vec<&'p BTreeMap<ToolName, Pin>>;
 
 impl Check<'_> {
-    fn definition(&self, tool: &ToolName) -> std::rc::Rc<Definition> {
+    fn definition(&self, tool: &ToolName) -> std::sync::Arc<Definition> {
         self.catalogs.tool(tool).unwrap().unwrap()
     }
 

@@ -27,6 +27,7 @@ mod survey;
 mod terms;
 mod together;
 mod vars;
+mod verdicts;
 mod verify;
 mod why;
 mod wire;

@@ -16,7 +16,8 @@ use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::{both, clean, shell_word, time};
 
-use super::verify::{ensure_climbed, show_reason, word};
+use super::verdicts::{show_reason, word};
+use super::verify::ensure_climbed;
 use crate::args::RehearseOptions;
 use crate::context::Context;
 use crate::person::is_present;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::ExitCode;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::Definition;
 use kladder_core::host::survey::{Guest, Known, Rights, Survey, Virtualisation, look, usual};
@@ -39,7 +39,7 @@ fn surveyed(context: &Context) -> Survey {
     // A survey is of the machine: without catalogs, or with broken ones, it is made all the same.
     let catalogs = context.around.open_catalogs().ok();
     let named = catalogs.iter().flat_map(|catalogs| catalogs.names().filter_map(|name| catalogs.tool(name).ok()?));
-    let definitions: Vec<Rc<Definition>> = named.filter(|definition| definition.host.is_some()).collect();
+    let definitions: Vec<Arc<Definition>> = named.filter(|definition| definition.host.is_some()).collect();
     let probed = |command: &str| {
         let mut probes = definitions.iter().filter_map(|definition| definition.host.as_ref()?.command.as_ref());
         probes.any(|name| name.as_str() == command)

@@ -1,6 +1,7 @@
 //! What goes to the terminal.
 
 mod difference;
+pub(crate) mod junit;
 mod problem;
 mod progress;
 mod prompt;

@@ -278,6 +278,10 @@ impl Progress {
                 let name = styled(STRONG, format!("{:<12}", clean(&rung.to_string())));
                 self.line(&format!("  {place}  {name} {}: {}", styled(BAD, "not climbed"), clean(why)));
             }
+            Event::Looked { done, of } => {
+                let width = of.to_string().len();
+                now.rung = format!("{done:>width$} of {of}");
+            }
             Event::Checking { subject } => {
                 self.draw(now, &format!("{}: {}", words::owner(subject), words::claim(subject)));
             }

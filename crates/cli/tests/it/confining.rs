@@ -272,6 +272,85 @@ fn what_verify_says_programs_are_kept_from_none_of_them_can_do() {
     }
 }
 
+/// Ways out of a check, each a line for a shell; `$1` is a person's home, `$2` what the ladder keeps, `$3` the desk.
+const WAYS_OUT: &[(&str, &str)] = &[
+    ("writing", r#"echo x > "$1/written""#),
+    ("writing", r#"echo 'plank() { :; }' >> "$1/.profile""#),
+    ("writing", r#": > "$1/secret""#),
+    ("writing", r#"rm -f "$1/secret""#),
+    ("writing", r#"mv "$1/secret" "$1/moved""#),
+    ("writing", r#"mkdir "$1/folder""#),
+    ("writing", r#"ln -s /etc "$1/link""#),
+    ("writing", r#"ln "$1/secret" mine && echo x > mine"#),
+    ("writing", r#"ln -s "$1/secret" through && echo x > through"#),
+    ("writing", r#"mkfifo "$1/pipe""#),
+    ("writing", r#"cp /bin/true "$2/wired/commands/ls""#),
+    ("writing", r#"echo x > "$2/terms.json""#),
+    ("writing", r#"for file in "$2"/shelf/plank/*/files/*; do echo x >> "$file" && exit 0; done; exit 1"#),
+    ("writing", r#"for file in "$2"/ladders/*/landings/*/landing.json; do echo x > "$file" && exit 0; done; exit 1"#),
+    ("writing", r#"echo x >> "$3/ladder.toml""#),
+    ("writing", r#"echo x > "/dev/shm/kladder-way-out-$$""#),
+    ("writing", r#"echo x > "/var/tmp/kladder-way-out-$$""#),
+    ("writing", r#"unshare -Ur sh -c 'echo x > "$0/written"' "$1""#),
+    ("writing", r#"unshare -Urm sh -c 'mount -t tmpfs none "$0" && umount "$0" && echo x > "$0/written"' "$1""#),
+    ("writing", r#"cd /proc/self/root && echo x > ".$1/written""#),
+    ("writing", r#"(echo '* * * * * true' | crontab -) && crontab -r"#),
+    ("reading", r#"cat "$1/secret""#),
+    ("reading", r#"ls "$1" | grep -q secret"#),
+    ("reading", r#"cp "$1/secret" mine"#),
+    ("reading", r#"cd /proc/self/root && cat ".$1/secret""#),
+    ("reading", r#"cat "$3/ladder.toml""#),
+    ("reading", r#"cat "$2/journal.sqlite""#),
+    ("processes", r#"cat "/proc/$PPID/environ""#),
+    ("processes", r#"ls "/proc/$PPID/fd/" && cat "/proc/$PPID/maps" | grep -q ."#),
+    ("processes", r#"printf x | dd of="/proc/$PPID/mem" bs=1 seek=4096"#),
+    ("signals", r#"kill -CONT "$PPID""#),
+    ("signals", r#"kill -CONT 1"#),
+];
+
+#[test]
+fn no_way_out_of_a_check_is_open() {
+    let sandbox = Sandbox::new();
+    sandbox.write("user/secret", "not yours");
+    sandbox.write("user/.profile", "# mine\n");
+    fs::set_permissions(sandbox.path("user/secret"), fs::Permissions::from_mode(0o600)).unwrap();
+    let ways = WAYS_OUT
+        .iter()
+        .enumerate()
+        .map(|(number, (_, way))| format!("(set -e; {way}) >/dev/null 2>&1 && echo \"did {number}\"\n"));
+    let script = ["#!/bin/sh\n", &ways.collect::<String>(), "echo tried\n"].concat();
+    let folders = ["user", "home/data", "desk"].map(|folder| sandbox.path(folder).display().to_string());
+    let run = format!("run = [\"plank\", {:?}, {:?}, {:?}]", folders[0], folders[1], folders[2]);
+    let calls = "calls = [\"unshare\", \"mount\", \"umount\", \"crontab\"]\ncommands = { plank = \"plank\" }\n";
+    let definition = format!("{calls}[[checks]]\n{run}\nexpect = {{ stdout = \"tried\" }}\n");
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", script)], &definition);
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    // What it wrote is only told where it fails.
+    sandbox.edit("catalog/tools/plank.toml", "\"tried\"", "\"calm\"");
+    let kept = |path: &str| {
+        let all = crate::sandbox::walkdir(&sandbox.path(path)).into_iter();
+        let is_ours = |path: &std::path::PathBuf| {
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            ["journal.", "verified.json", "rates.json", "loaded.json"].iter().any(|own| name.starts_with(own))
+        };
+        all.filter(|path| !is_ours(path)).map(|path| (fs::read(&path).ok(), path)).collect::<Vec<_>>()
+    };
+    let before = ["user", "home/data", "desk"].map(kept);
+    let verified = sandbox.run(&["verify", "--json"]).json();
+    assert_eq!(["user", "home/data", "desk"].map(kept), before);
+    let is_kept = |what: &str| verified["kept_from"].as_array().unwrap().iter().any(|kept| kept == what);
+    let output =
+        verified["verdicts"].as_array().unwrap().iter().find_map(|one| one["output"]["first"].as_str()).unwrap();
+    assert!(output.contains("tried"), "{output}");
+    assert!(WAYS_OUT.len() >= 20);
+    for (number, (what, way)) in WAYS_OUT.iter().enumerate() {
+        let did = output.lines().any(|line| line == format!("did {number}"));
+        // What a kernel cannot keep a program from is told instead.
+        assert!(!did || !is_kept(what), "{what}: {way}");
+    }
+}
+
 #[test]
 fn what_takes_too_much_is_ended_with_all_that_it_started() {
     let sandbox = Sandbox::new();

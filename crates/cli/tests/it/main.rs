@@ -6,6 +6,7 @@
 mod archives;
 mod bad_input;
 mod before;
+mod breaking;
 mod causes;
 mod choosing;
 mod chores;

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::ffi::{OsStr, OsString};
+use std::path::PathBuf;
 use std::time::Instant;
 
 use kladder_choose::catalog::{CommandName, VariableName};
@@ -13,22 +14,28 @@ use crate::host::survey;
 use crate::keep::wired::Wired;
 use crate::tasks::Rung;
 use crate::tasks::launch::Wiring;
-use crate::wire::{Answered, Place, Surroundings, ask_shells, is_wired};
+use crate::wire::{Answered, Place, Planned, StartFile, Surroundings, ask_shells, is_wired, wired};
 
 /// Variables that change what every program loads, ld.so(8) and dyld(1).
 const OF_LOADER: [&str; 4] = ["LD_LIBRARY_PATH", "LD_PRELOAD", "DYLD_LIBRARY_PATH", "DYLD_INSERT_LIBRARIES"];
 
 impl Site<'_> {
+    /// The ladder's commands that are put into shells.
+    pub(super) fn wired_names<'r>(&self, route: &'r Route) -> Vec<&'r CommandName> {
+        let commands = Wired::of(self.home).commands();
+        let started = |rung: &&Rung| rung.key.household.is_shared() && rung.is_launched();
+        let names: BTreeSet<&CommandName> =
+            route.rungs.iter().filter(started).flat_map(|rung| rung.commands.keys()).collect();
+        names.into_iter().filter(|name| commands.join(name.as_str()).exists()).collect()
+    }
+
     /// Which file answers to each of the ladder's commands in new shells of each kind that it is put into.
     pub(super) fn shell_verdicts(&self, route: &Route, person: &Surroundings, observer: &dyn Observer) -> Vec<Verdict> {
-        let wired = Wired::of(self.home);
-        if person.home.as_os_str().is_empty() || !is_wired(person.all(), &wired) {
+        let home = Wired::of(self.home);
+        if person.home.as_os_str().is_empty() || !is_wired(person.all(), &home) {
             return Vec::new();
         }
-        let started = |rung: &&Rung| rung.key.household.is_shared() && rung.is_launched();
-        let names: BTreeSet<&str> =
-            route.rungs.iter().filter(started).flat_map(|rung| rung.commands.keys().map(CommandName::as_str)).collect();
-        let names: Vec<&str> = names.into_iter().filter(|name| wired.commands().join(name).exists()).collect();
+        let names: Vec<&str> = self.wired_names(route).into_iter().map(CommandName::as_str).collect();
         if names.is_empty() {
             return Vec::new();
         }
@@ -40,13 +47,19 @@ impl Site<'_> {
                 Place::Login(shell) => (shell, true),
                 Place::Here | Place::Bare => return None,
             };
-            if !is_wired(person.read_by(shell, login), &wired) {
+            let read = person.read_by(shell, login);
+            if !is_wired(read.clone(), &home) {
                 return None;
+            }
+            let subject = Subject::Shell { shell: shell.as_str().to_owned(), login };
+            if let Some(file) = without_lines(read, &home) {
+                return Some(told(subject, Outcome::failed(Finding::NotWired { file }), since, observer));
             }
             let other = |(name, answered): (&&str, &Answered)| {
                 let by = match answered {
-                    Answered::File(file) if *file == wired.commands().join(name) => return None,
+                    Answered::File(file) if *file == home.commands().join(name) => return None,
                     Answered::File(file) => Some(file.display().to_string()),
+                    Answered::Other(text) if text == *name => Some("a function of the shell".to_owned()),
                     Answered::Other(text) => Some(text.clone()),
                     Answered::Nothing | Answered::Unasked => None,
                 };
@@ -59,7 +72,6 @@ impl Site<'_> {
                 (true, true) => Outcome::Passed,
                 (true, false) => Outcome::failed(Finding::Shadowed { commands }),
             };
-            let subject = Subject::Shell { shell: shell.as_str().to_owned(), login };
             Some(told(subject, outcome, since, observer))
         };
         ask_shells(&names, person, &shells).into_iter().filter_map(judged).collect()
@@ -85,6 +97,12 @@ impl Site<'_> {
             if variables.is_empty() { Outcome::Passed } else { Outcome::failed(Finding::Misled { variables }) };
         told(Subject::Surroundings, outcome, since, observer)
     }
+}
+
+/// A file that lost the lines that put the ladder into a shell, where another one of the same shell has them.
+fn without_lines(files: Vec<StartFile>, home: &Wired) -> Option<PathBuf> {
+    let lost = |planned: Planned| matches!(planned.change, Ok(Some(_))).then_some(planned.file.path);
+    wired(files, home).into_iter().find_map(lost)
 }
 
 fn told(subject: Subject, outcome: Outcome, since: Instant, observer: &dyn Observer) -> Verdict {

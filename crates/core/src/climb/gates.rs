@@ -79,28 +79,36 @@ impl Standing {
 /// Looks at every gate of a route whose rungs are not in place yet, and at the disk that the route takes.
 pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>], told: &Chores) -> Vec<Standing> {
     let left: Vec<&Rung> = route.rungs.iter().filter(|rung| !rung.todo.is_empty()).collect();
-    let of_rung = |rung: &&Rung| {
-        let judged = |gate: &Gate| match &gate.demand {
-            Demand::Reach(address) if address == "yard" => any_yard(yards),
-            Demand::Word if told.has(&rung.key.tool, gate) => (Fact::Answers(None), true),
-            Demand::Word => (Fact::Nothing, false),
-            demand => judge(demand, survey, host),
-        };
-        let stand = |gate: &Gate| {
-            let due = told.due(&rung.key.tool, gate, &survey.identity);
-            let found = match (judged(gate), due) {
-                ((_, true), Some(anew)) => (Fact::After(anew), false),
-                (found, _) => found,
-            };
-            stand(gate, &rung.key.tool, found)
-        };
-        // Packages bring what the host has; where it is there in another way, they are not missed.
-        let is_met = |gate: &&Gate| rung.shelved().is_none() && matches!(gate.demand, Demand::Packages(_));
-        rung.definition.says.gates.iter().filter(|gate| !is_met(gate)).map(stand).collect::<Vec<_>>()
-    };
-    let mut standings: Vec<Standing> = left.iter().flat_map(of_rung).collect();
+    let mut standings: Vec<Standing> = left.iter().flat_map(|rung| of_rung(rung, survey, host, yards, told)).collect();
     standings.extend(disk(&left, survey));
     standings
+}
+
+/// How the gates of one rung stand.
+pub(super) fn of_rung(
+    rung: &Rung,
+    survey: &Survey,
+    host: &Host,
+    yards: &[Arc<dyn Yard>],
+    told: &Chores,
+) -> Vec<Standing> {
+    let judged = |gate: &Gate| match &gate.demand {
+        Demand::Reach(address) if address == "yard" => any_yard(yards),
+        Demand::Word if told.has(&rung.key.tool, gate) => (Fact::Answers(None), true),
+        Demand::Word => (Fact::Nothing, false),
+        demand => judge(demand, survey, host),
+    };
+    let one = |gate: &Gate| {
+        let due = told.due(&rung.key.tool, gate, &survey.identity);
+        let found = match (judged(gate), due) {
+            ((_, true), Some(anew)) => (Fact::After(anew), false),
+            (found, _) => found,
+        };
+        stand(gate, &rung.key.tool, found)
+    };
+    // Packages bring what the host has; where it is there in another way, they are not missed.
+    let is_met = |gate: &&Gate| rung.shelved().is_none() && matches!(gate.demand, Demand::Packages(_));
+    rung.definition.says.gates.iter().filter(|gate| !is_met(gate)).map(one).collect()
 }
 
 fn stand(gate: &Gate, tool: &ToolName, (found, open): (Fact, bool)) -> Standing {

@@ -2,16 +2,16 @@
 
 use kladder_choose::catalog::{CatalogError, Catalogs};
 
-use super::route::Route;
 use crate::keep::terms::{Asked, Terms};
+use crate::tasks::Rung;
 
-/// The licences of a route that were not accepted yet, each once, in the order of the climb.
+/// The licences of some rungs that were not accepted yet, each once, in the order of the climb.
 ///
 /// # Errors
 /// [`CatalogError`] where the text of a licence cannot be read.
-pub fn open(route: &Route, catalogs: &Catalogs, terms: &Terms) -> Result<Vec<Asked>, CatalogError> {
+pub fn open(rungs: &[&Rung], catalogs: &Catalogs, terms: &Terms) -> Result<Vec<Asked>, CatalogError> {
     let mut asked: Vec<Asked> = Vec::new();
-    for rung in route.rungs.iter().filter(|rung| !rung.todo.is_empty()) {
+    for rung in rungs {
         for id in &rung.definition.says.licences {
             let licence = catalogs.licence_of(&rung.key.tool, id)?;
             if let Some(known) = asked.iter_mut().find(|known| known.licence == licence) {

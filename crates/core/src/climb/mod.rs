@@ -5,12 +5,14 @@ mod ascent;
 mod back;
 mod chores;
 mod code;
+mod conditions;
 mod desktop;
 mod fonts;
 pub mod gates;
 mod licences;
 mod pace;
 mod prospect;
+mod remembered;
 pub mod route;
 mod services;
 mod session;
@@ -25,9 +27,8 @@ pub use back::{Back, BackError, BackRequest, back};
 pub use code::{CodeStanding, CodeState, WhyMissing};
 pub use prospect::{Awaited, Known, Prospect, Work};
 
-use std::cell::OnceCell;
 use std::collections::BTreeSet;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 pub(crate) use chores::PAUSE;
@@ -190,7 +191,7 @@ pub struct Site<'s> {
     /// Nothing but the cache and yards that are folders may be used.
     pub offline: bool,
     /// What the ladder wants in the home, once it was found out.
-    pub wanted: OnceCell<Vec<Wanted>>,
+    pub wanted: OnceLock<Vec<Wanted>>,
 }
 
 /// An index that the settings do not name.
@@ -270,6 +271,9 @@ impl Site<'_> {
         let route = self.route()?;
         if let Some(landing) = self.all_stand(&route) {
             Self::check_licences(&route, request)?;
+            if let Some(stopped) = self.hear_of_withdrawn(&route, request, decide, observer)? {
+                return Ok(Climbed::Stopped(stopped));
+            }
             // The route is not planned again only for this; what cannot be told is told by whoever asks for it.
             if let Ok(wanted) = self.wanted_on(&route) {
                 let _ = self.wanted.set(wanted);
@@ -301,6 +305,30 @@ impl Site<'_> {
         Ok(climbed)
     }
 
+    /// Has licences of rungs that stand accepted again that were withdrawn, or whose texts changed.
+    fn hear_of_withdrawn(
+        &self,
+        route: &Route,
+        request: &Request,
+        decide: &dyn Decide,
+        observer: &dyn Observer,
+    ) -> Result<Option<Stopped>, ClimbError> {
+        let rungs: Vec<&Rung> = route.rungs.iter().collect();
+        let open = |terms: &Terms| licences::open(&rungs, self.catalogs, terms).map_err(RouteError::from);
+        let asked = open(&Terms::read(&self.home.data)?)?;
+        if asked.is_empty() {
+            return Ok(None);
+        }
+        let _writer = Writer::enter(self.home, request.wait, observer)?;
+        let mut terms = Terms::read(&self.home.data)?;
+        let refused = hear_licences(&asked, &mut terms, request, decide);
+        if !refused.is_empty() {
+            return Ok(Some(Stopped::Licences(refused)));
+        }
+        terms.write(&self.home.data)?;
+        Ok(None)
+    }
+
     fn climb_route(
         &self,
         route: Route,
@@ -321,14 +349,7 @@ impl Site<'_> {
         }
         let skipped = skipped.into_iter().map(|gate| gate.gate.clone()).collect();
         let mut terms = Terms::read(&self.home.data)?;
-        let mut refused = Vec::new();
-        for asked in &prospect.licences {
-            if request.accept.contains(&asked.licence.id) || decide.accept(asked) {
-                terms.accept(asked);
-            } else {
-                refused.push(asked.clone());
-            }
-        }
+        let refused = hear_licences(&prospect.licences, &mut terms, request, decide);
         if !refused.is_empty() {
             return Ok(Climbed::Stopped(Stopped::Licences(refused)));
         }
@@ -411,4 +432,17 @@ impl Site<'_> {
     fn all_stand(&self, route: &Route) -> Option<Landing> {
         self.landings().usable().filter(|_| route.is_done())
     }
+}
+
+/// Asks for licences; those that are refused come back.
+fn hear_licences(all: &[Asked], terms: &mut Terms, request: &Request, decide: &dyn Decide) -> Vec<Asked> {
+    let mut refused = Vec::new();
+    for asked in all {
+        if request.accept.contains(&asked.licence.id) || decide.accept(asked) {
+            terms.accept(asked);
+        } else {
+            refused.push(asked.clone());
+        }
+    }
+    refused
 }

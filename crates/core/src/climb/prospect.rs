@@ -204,6 +204,8 @@ impl Site<'_> {
     pub(super) fn prospect_of(&self, route: Route) -> Result<Prospect, ClimbError> {
         let survey = survey::facts(self.host, &self.home.places(&self.host.temporary));
         let terms = Terms::read(&self.home.data)?;
+        // A licence counts for what stands, too.
+        let all: Vec<_> = route.rungs.iter().collect();
         let left: Vec<_> = route.rungs.iter().filter(|rung| rung.is_to_bring()).collect();
         let Room { fetched: fetch, unpacked } = gates::room(&left);
         let archives: u64 = left.iter().map(|rung| rung.size()).fold(0, u64::saturating_add);
@@ -211,7 +213,7 @@ impl Site<'_> {
         let rates = Rates::read(&self.home.data);
         Ok(Prospect {
             gates: gates::check(&route, &survey, self.host, self.yards, &Chores::read(&self.home.data)?),
-            licences: licences::open(&route, self.catalogs, &terms).map_err(RouteError::from)?,
+            licences: licences::open(&all, self.catalogs, &terms).map_err(RouteError::from)?,
             by_person: self.awaited(&route),
             pace: Some(rates.fetch).filter(|pace| !pace.is_unknown()).map(Known::Before),
             rates,

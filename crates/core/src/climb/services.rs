@@ -9,6 +9,7 @@ use super::{ClimbError, Site, has_user_services};
 use crate::base::event::{Event, Finding, Observer, Outcome, Subject, Verdict};
 use crate::prove::verify::{Bench, VerifyError};
 use crate::serve::{Place, Served, Serving, Standing, all};
+use crate::sys;
 use crate::tasks::launch::Wiring;
 
 impl Site<'_> {
@@ -45,7 +46,13 @@ impl Site<'_> {
 
     /// How the services stand that run; of one that does not there is nothing to say.
     pub(super) fn service_verdicts(&self, route: &Route, observer: &dyn Observer) -> Result<Vec<Verdict>, ClimbError> {
-        if self.services_that_run().is_empty() {
+        let runs = |place: &Place| place.is_kept() || sys::processes::any_marked(&place.marked());
+        if !Place::all(self.landings().folder()).iter().any(|(_, place)| runs(place)) {
+            return Ok(Vec::new());
+        }
+        // Where not even the table of commands can be read, that is told by itself.
+        let variables = self.landings().environment(&self.host.path, &|_| None);
+        if variables.is_err() {
             return Ok(Vec::new());
         }
         let looked = self.with_services(route, observer, |serving| {

@@ -1,13 +1,22 @@
 //! Verifying a landing and rehearsing on it, and what is learned from that.
 
-use kladder_choose::catalog::Rehearsal;
+use std::num::NonZeroUsize;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::thread;
 
+use kladder_choose::catalog::Rehearsal;
+use kladder_choose::names::RungKey;
+
+use super::gates::Standing;
+use super::remembered::Remembered;
 use super::{ClimbError, RouteError, Site};
-use crate::base::event::{Confined, Finding, Observer, Outcome, Subject, Verdict};
+use crate::base::event::{Cause, Confined, Event, Finding, Observer, Outcome, Subject, Verdict};
 use crate::climb::route::Route;
 use crate::keep::rates::Rates;
 use crate::keep::state::{Ended, Kind, Notes};
 use crate::prove::project::Project;
+use crate::prove::side::{Job, side_by_side};
 use crate::prove::together::Together;
 use crate::prove::verify::Bench;
 use crate::tasks::Rung;
@@ -21,6 +30,10 @@ pub struct Looking<'l> {
     pub person: Option<&'l Surroundings>,
     /// Whether every program and library is looked at, and not only what commands start.
     pub deep: bool,
+    /// The rungs and rehearsals that are looked at, by their names; everything where there is none.
+    pub only: &'l [String],
+    /// How much is done side by side; as much as there are cores for where it is not said.
+    pub jobs: Option<NonZeroUsize>,
 }
 
 /// What came of verifying.
@@ -32,7 +45,14 @@ pub struct Verified {
     pub together: Together,
     /// What programs were kept from; `None` where none was run.
     pub kept: Option<Confined>,
+    /// The gates that are closed.
+    pub closed: Vec<Standing>,
+    /// What came of it the last time.
+    pub before: Option<Remembered>,
 }
+
+/// A part of what is looked at, in its place among the others.
+type Part<'p> = Job<'p, &'p RungKey, Result<Vec<Verdict>, ClimbError>>;
 
 impl Site<'_> {
     /// Verifies the landing that is current: files, answers, checks and rehearsals. What is seen to be damaged is written
@@ -42,8 +62,11 @@ impl Site<'_> {
     /// [`ClimbError`] where something could not be looked at. What was looked at and is wrong is a verdict.
     pub fn verify(&self, route: &Route, looking: Looking<'_>, observer: &dyn Observer) -> Result<Verified, ClimbError> {
         let notes = Notes::begin(observer);
-        let verified = self.verify_all(route, looking, &notes)?;
-        let verdicts = &verified.verdicts;
+        let mut verified = self.verify_all(route, looking, &notes)?;
+        self.name_stopped(&mut verified.verdicts, route, &notes);
+        let (verdicts, landings) = (&verified.verdicts, self.landings());
+        verified.before = Remembered::read(landings.folder());
+        Remembered::write(verified.before.as_ref(), verdicts, landings.folder());
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
@@ -97,25 +120,73 @@ impl Site<'_> {
         let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
-        let mut verdicts = vec![bench.commands()?];
+        let rehearsals: Vec<Rehearsal> =
+            self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()).collect();
+        check_names(looking.only, &route.rungs, &rehearsals)?;
+        let is_meant =
+            |names: &[&str]| looking.only.is_empty() || looking.only.iter().any(|only| names.contains(&only.as_str()));
+        let closed = Mutex::new(Vec::new());
+        let whole = looking.only.is_empty();
+        let mut parts: Vec<Part<'_>> = Vec::new();
+        if whole {
+            parts.push(Job::new(|| Ok(vec![bench.commands()?])));
+        }
         for rung in &route.rungs {
-            verdicts.extend(bench.files(rung)?);
-            verdicts.extend(bench.answer(rung)?);
-            verdicts.extend(bench.check(rung)?);
-            verdicts.extend(bench.windows(rung)?);
+            if is_meant(&[rung.key.tool.as_str(), &rung.key.to_string()]) {
+                parts.extend(of_rung(rung, &bench));
+            }
         }
-        verdicts.push(self.surroundings_verdict(route, &wiring, observer));
-        if looking.deep {
-            verdicts.extend(bench.loads()?);
+        if whole {
+            parts.push(Job::new(|| {
+                let (verdicts, gates) = self.conditions(route, observer)?;
+                *closed.lock().unwrap_or_else(PoisonError::into_inner) = gates;
+                Ok(verdicts)
+            }));
+            parts.push(Job::new(|| Ok(vec![self.surroundings_verdict(route, &wiring, observer)])));
+            parts.extend(looking.deep.then(|| Job::new(|| Ok(bench.loads()?))));
+            parts.extend(looking.person.map(|person| {
+                Job::new(move || {
+                    let here = self.terminal_verdict(&self.wired_names(route), person, observer);
+                    Ok(here.into_iter().chain(self.shell_verdicts(route, person, observer)).collect())
+                })
+            }));
+            parts.push(Job::new(|| Ok(self.font_verdicts(route, observer))));
+            parts.push(Job::new(|| self.service_verdicts(route, observer)));
         }
-        verdicts.extend(looking.person.into_iter().flat_map(|person| self.shell_verdicts(route, person, observer)));
-        verdicts.extend(self.font_verdicts(route, observer));
-        verdicts.extend(self.service_verdicts(route, observer)?);
-        for rehearsal in self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()) {
-            verdicts.extend(bench.rehearse(&rehearsal, &route.rungs)?);
+        for rehearsal in rehearsals.iter().filter(|rehearsal| is_meant(&[&rehearsal.rehearsal])) {
+            let named = |rung: &&Rung| rehearsal.tools.iter().any(|tool| rung.answers_to(tool));
+            let uses = route.rungs.iter().filter(named).filter(|rung| has_corners(rung)).map(|rung| &rung.key);
+            parts.push(Job::new(|| Ok(bench.rehearse(rehearsal, &route.rungs)?)).using(uses));
         }
+        let cores = || thread::available_parallelism().unwrap_or(NonZeroUsize::MIN);
+        let verdicts = side_by_side(counted(parts, observer), looking.jobs.unwrap_or_else(cores))?;
         let (together, kept) = bench.seen();
-        Ok(Verified { verdicts, together, kept })
+        let closed = closed.into_inner().unwrap_or_else(PoisonError::into_inner);
+        Ok(Verified { verdicts: verdicts.into_iter().flatten().collect(), together, kept, closed, before: None })
+    }
+
+    /// Where nobody listened, the ladder's services that do not run are a likely cause.
+    fn name_stopped(&self, verdicts: &mut [Verdict], route: &Route, observer: &dyn Observer) {
+        let causes = verdicts.iter_mut().filter_map(|verdict| match &mut verdict.outcome {
+            Outcome::Failed { causes, .. } => Some(causes),
+            _ => None,
+        });
+        let stopped: Vec<&mut Vec<String>> = causes
+            .flatten()
+            .filter_map(|cause| if let Cause::Stopped { services } = cause { Some(services) } else { None })
+            .collect();
+        if stopped.is_empty() {
+            return;
+        }
+        let running: Vec<String> = self.services_that_run().into_iter().map(|(name, _)| name).collect();
+        let all = self.with_services(route, observer, |serving| {
+            serving.all.iter().map(|served| served.service.name.clone()).collect::<Vec<_>>()
+        });
+        // Without them the failure is told all the same.
+        let names: Vec<String> = all.unwrap_or_default().into_iter().filter(|name| !running.contains(name)).collect();
+        for services in stopped {
+            services.clone_from(&names);
+        }
     }
 
     /// The rehearsals of the ladder, then those of the catalogs that are called otherwise.
@@ -163,5 +234,47 @@ impl Site<'_> {
             }
             _ => {}
         }
+    }
+}
+
+/// What is looked at of one rung. Its checks have its corners for themselves.
+fn of_rung<'p>(rung: &'p Rung, bench: &'p Bench<'p>) -> [Part<'p>; 2] {
+    let files = Job::new(|| {
+        let files = bench.files(rung)?;
+        Ok(files.into_iter().chain(bench.answer(rung)?).collect())
+    });
+    let checks = Job::new(|| {
+        let mut verdicts = bench.check(rung)?;
+        verdicts.extend(bench.windows(rung)?);
+        Ok(verdicts)
+    });
+    [files, checks.using(Some(&rung.key).filter(|_| has_corners(rung)))]
+}
+
+fn has_corners(rung: &Rung) -> bool {
+    rung.berth.as_ref().is_some_and(|berth| berth.corners().next().is_some())
+}
+
+/// The same parts, each of which tells when it is done.
+fn counted<'p>(parts: Vec<Part<'p>>, observer: &'p dyn Observer) -> Vec<Part<'p>> {
+    let (of, done) = (parts.len(), std::sync::Arc::new(AtomicUsize::new(0)));
+    let counted = |part: Part<'p>| {
+        let done = std::sync::Arc::clone(&done);
+        part.then(move || {
+            let done = done.fetch_add(1, Ordering::Relaxed) + 1;
+            observer.event(&Event::Looked { done, of });
+        })
+    };
+    parts.into_iter().map(counted).collect()
+}
+
+/// Fails for the first name that is neither a rung's nor a rehearsal's.
+fn check_names(only: &[String], rungs: &[Rung], rehearsals: &[Rehearsal]) -> Result<(), ClimbError> {
+    let keys = rungs.iter().flat_map(|rung| [rung.key.tool.to_string(), rung.key.to_string()]);
+    let mut there: Vec<String> = keys.chain(rehearsals.iter().map(|one| one.rehearsal.clone())).collect();
+    there.dedup();
+    match only.iter().find(|name| !there.contains(name)) {
+        Some(name) => Err(ClimbError::NoSuch { what: "rung or rehearsal", name: name.clone(), there }),
+        None => Ok(()),
     }
 }

@@ -302,7 +302,7 @@ impl Desk {
             yards: &self.yards,
             network: &self.network,
             offline: self.surroundings.offline,
-            wanted: std::cell::OnceCell::new(),
+            wanted: std::sync::OnceLock::new(),
         }
     }
 }

@@ -2,7 +2,6 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
-use std::rc::Rc;
 use std::sync::Arc;
 
 use kladder_choose::catalog::{Definition, Gate, PinnedArtifact, Published, Release};
@@ -163,7 +162,7 @@ impl Desk {
     /// Where the maker of a pinned file publishes it, as its definition says.
     fn origins_of(&self, pins: &Pins, file: &PinnedArtifact) -> Vec<String> {
         let definitions = pins.all().into_iter().filter_map(|(tool, _)| self.catalogs.tool(tool).ok()?);
-        let of = |definition: Rc<Definition>| {
+        let of = |definition: Arc<Definition>| {
             let pieces =
                 |release: &Release| release.pieces.values().flat_map(|piece| piece.artifacts.clone()).collect();
             let all = definition.releases.iter().flat_map(|release| {

@@ -2,10 +2,9 @@
 //!
 //! What cannot be told (a described host has no processes, a container hides its hardware) is told as unknown.
 
-use std::cell::OnceCell;
 use std::net::{Ipv4Addr, TcpListener, TcpStream, ToSocketAddrs};
 use std::path::PathBuf;
-use std::rc::Rc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use kladder_choose::catalog::{Anew, Demand, Facts, Machine, OfSystem, Ranged};
@@ -248,7 +247,7 @@ fn reach(address: &str) -> (Fact, bool) {
 #[derive(Debug)]
 struct Known {
     host: Host,
-    survey: OnceCell<Survey>,
+    survey: OnceLock<Survey>,
 }
 
 impl Facts for Known {
@@ -263,7 +262,7 @@ impl Facts for Known {
 impl Host {
     /// The machine that it is, for choosing.
     pub fn machine(&self) -> Machine {
-        let facts = Rc::new(Known { host: self.clone(), survey: OnceCell::new() });
+        let facts = Arc::new(Known { host: self.clone(), survey: OnceLock::new() });
         Machine { facts, ..Machine::of(self.platform.clone()) }
     }
 }

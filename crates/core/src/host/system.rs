@@ -9,10 +9,10 @@ use std::io::{BufRead, BufReader};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::LIMITS;
+use kladder_choose::catalog::{Devices, LIMITS};
 
 use super::rpm;
-use super::survey::{Host, Root};
+use super::survey::{Graphics, Host, Root, graphics};
 use crate::base::files;
 use crate::sys;
 
@@ -194,14 +194,37 @@ pub fn limit(host: &Host, what: &str) -> Option<u64> {
 
 /// Whether a device is plugged in, by the numbers that USB has for its vendor and product.
 pub fn device(host: &Host, wanted: &str) -> Option<bool> {
-    let root = Root::open(host);
-    let devices = "/sys/bus/usb/devices";
-    let number = |device: &str, what: &str| root.line(&format!("{devices}/{device}/{what}"));
-    let is_it = |device: &String| {
-        let numbers = number(device, "idVendor").zip(number(device, "idProduct"));
-        numbers.is_some_and(|(vendor, product)| format!("{vendor}:{product}").eq_ignore_ascii_case(wanted))
+    Some(plugged_in(&Root::open(host))?.iter().any(|numbers| numbers.eq_ignore_ascii_case(wanted)))
+}
+
+/// The numbers of vendor and product of all that is plugged in (sysfs-bus-usb of the kernel's ABI).
+fn plugged_in(root: &Root) -> Option<Vec<String>> {
+    const DEVICES: &str = "/sys/bus/usb/devices";
+    let number = |device: &str, what: &str| root.line(&format!("{DEVICES}/{device}/{what}"));
+    let numbers = |device: String| {
+        let (vendor, product) = number(&device, "idVendor").zip(number(&device, "idProduct"))?;
+        Some(format!("{vendor}:{product}").to_ascii_lowercase())
     };
-    root.has(devices).then(|| root.names(devices).iter().any(is_it))
+    root.has(DEVICES).then(|| root.names(DEVICES).into_iter().filter_map(numbers).collect())
+}
+
+/// The numbers of all devices of a kind that the system tells of, in hexadecimal, `VENDOR:DEVICE`; `None` where it does not tell.
+pub fn devices(host: &Host, which: &Devices) -> Option<Vec<String>> {
+    let root = Root::open(host);
+    match which {
+        Devices::Usb { vendor, product } => {
+            let is_meant = |numbers: &String| {
+                let (of, which) = numbers.split_once(':').unwrap_or_default();
+                of == vendor && product.as_ref().is_none_or(|product| which == product)
+            };
+            Some(plugged_in(&root)?.into_iter().filter(is_meant).collect())
+        }
+        Devices::Graphics { driver } => {
+            let is_meant = |card: &Graphics| driver.is_none() || card.driver == *driver;
+            let cards = graphics(&root).into_iter().filter(is_meant);
+            root.has("/sys/class").then(|| cards.map(|card| card.device.unwrap_or_default()).collect())
+        }
+    }
 }
 
 /// Whether the list of groups has somebody in one, which counts from the next session on.

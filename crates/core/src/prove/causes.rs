@@ -34,7 +34,7 @@ fn no_library(found: &Captures<'_>) -> Cause {
     Cause::NoLibrary { library: part(found, "library"), by: Vec::new() }
 }
 
-const RULES: [Rule; 14] = [
+const RULES: [Rule; 18] = [
     Rule {
         pattern: r"(?<library>[\w.+-]+\.so[\w.]*): version `(?<wanted>[A-Za-z]\w*_[0-9.]+)' not found",
         cause: old_library,
@@ -74,6 +74,13 @@ const RULES: [Rule; 14] = [
         cause: |found| Cause::NotExecutable { file: Some(part(found, "file")) },
     },
     Rule { pattern: r"(?i)exec format error|cannot execute binary file", cause: |_| Cause::OtherProcessor },
+    Rule {
+        pattern: r#"(?i)(?:cannot|can't|could not|unable to) (?:touch|create|write|make|open)[^\n'‘`"]*['‘`"](?<path>/[^'’`"\n]+)['’`"][^\n]*: Permission denied"#,
+        cause: |found| Cause::WantsToWrite { path: part(found, "path") },
+    },
+    Rule { pattern: r"(?i)no space left on device|disk quota exceeded|ENOSPC", cause: |_| Cause::DiskFull },
+    Rule { pattern: r"(?i)address already in use|EADDRINUSE", cause: |_| Cause::PortTaken },
+    Rule { pattern: r"(?i)connection refused|ECONNREFUSED", cause: |_| Cause::Stopped { services: Vec::new() } },
     Rule {
         pattern: r"(?i)temporary failure in name resolution|network is unreachable|could not resolve host|EAI_AGAIN",
         cause: |_| Cause::WantsNetwork,
@@ -185,6 +192,10 @@ mod tests {
             ("Can't locate Tide/Table.pm in @INC (you may need", companion("Tide::Table")),
             ("sh: 1: /s/bin/gauge: Permission denied", Cause::NotExecutable { file: Some("/s/bin/gauge".into()) }),
             ("sh: ./gauge: cannot execute binary file: Exec format error", Cause::OtherProcessor),
+            ("touch: cannot touch '/usr/tide': Permission denied", Cause::WantsToWrite { path: "/usr/tide".into() }),
+            ("dd: error writing 'x': No space left on device", Cause::DiskFull),
+            ("bind: Address already in use", Cause::PortTaken),
+            ("connect ECONNREFUSED 127.0.0.1:4100", Cause::Stopped { services: Vec::new() }),
             ("fetch: Temporary failure in name resolution", Cause::WantsNetwork),
             ("touch: cannot touch '/s/x': Read-only file system", Cause::WantsToWrite { path: String::new() }),
         ];

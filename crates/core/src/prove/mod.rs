@@ -13,7 +13,9 @@
 //! Each gives a verdict: a subject, how it came out, what was seen instead, and what that probably comes from.
 
 pub mod causes;
+pub mod mend;
 pub mod project;
+pub(crate) mod side;
 mod speak;
 pub mod together;
 pub mod verify;

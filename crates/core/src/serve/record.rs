@@ -176,7 +176,7 @@ impl Place {
     }
 
     /// The variable with that mark, as it stands in an environment.
-    pub(super) fn marked(&self) -> String {
+    pub(crate) fn marked(&self) -> String {
         [MARK, "=", &self.mark()].concat()
     }
 

@@ -204,6 +204,7 @@ impl Watcher<'_> {
         let _ = group(child).map(|group| kill_process_group(group, Signal::KILL));
         let _ = child.wait();
         sys::processes::end_descendants(&[MARK, "=", &self.place.mark()].concat());
+        sys::processes::end_strays();
     }
 
     fn rest(&self, pause: Duration) {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{Artifact, Command, CommandName, Definition};
 use kladder_choose::names::RungKey;
@@ -80,7 +80,7 @@ pub struct Rung {
     /// At which it stands.
     pub version: Version,
     /// What the catalog says of its tool.
-    pub definition: Rc<Definition>,
+    pub definition: Arc<Definition>,
     /// The host's own, or where it is fetched to.
     pub source: Source,
     /// Who wants it.

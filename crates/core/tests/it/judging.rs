@@ -197,8 +197,8 @@ fn verifying_sees_what_answers_and_what_is_on_the_shelf() {
     let verify = || -> Vec<String> {
         desk.site().verify(&route, Looking::default(), &Silent).unwrap().verdicts.iter().map(said).collect()
     };
-    // The commands of the ladder, the files on the shelf, who answers, and the caller's variables.
-    assert_eq!(verify(), ["passed"; 4]);
+    // The commands, the files on the shelf, who answers, the folder for shells, the clock, the disk, and the caller's variables.
+    assert_eq!(verify(), ["passed"; 7]);
     let launcher = desk.landing().join("commands/plank");
     fs::set_permissions(&launcher, fs::Permissions::from_mode(0o644)).unwrap();
     assert_eq!(verify()[2], "{finding:nobody-answers}");
@@ -244,6 +244,50 @@ fn the_callers_variables_do_not_reach_a_check() {
     let verdicts = bench.rehearse(&rehearsal(&text), &rungs).unwrap();
     assert_eq!(said(&verdicts[0]), "passed", "{:?}", verdicts[0]);
     assert!(Path::new(&landing).exists());
+}
+
+#[test]
+fn devices_that_a_program_sees_are_held_against_those_of_the_system_by_number_and_kind() {
+    let desk = Desk::with("").climb();
+    let (landing, rungs) = (desk.landing(), desk.route().rungs);
+    let wiring = Wiring::of(&rungs, &desk.open.ladder).unwrap();
+    let root = desk.folder.path().join("machine");
+    let write = |path: &str, text: &str| {
+        let path = root.join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    };
+    for (device, product) in [("1-1", "2c01"), ("1-2", "2C01"), ("1-3", "0007")] {
+        write(&format!("sys/bus/usb/devices/{device}/idVendor"), "1209\n");
+        write(&format!("sys/bus/usb/devices/{device}/idProduct"), product);
+    }
+    write("sys/class/drm/card0/device/uevent", "DRIVER=tidegl\n");
+    write("sys/class/drm/card0/device/vendor", "0x1a2b\n");
+    write("sys/class/drm/card0/device/device", "0x0001\n");
+    let mut host = desk.open.surroundings.host.clone();
+    host.root = root;
+    let bench = Bench::new(&landing, &wiring, &rungs, &desk.open.catalogs, &host, &Silent).unwrap();
+    let sees = |said: &str, each: &str, devices: &str| {
+        let text = format!(
+            "run = [\"printf\", {said:?}]\nclaims = [{{ name = \"sees\", stdout = '{each}', devices = \"{devices}\" }}]"
+        );
+        self::said(&bench.rehearse(&rehearsal(&step(&text)), &rungs).unwrap()[1])
+    };
+    let (any, which) = (r"^board \d+", r"^board (?<device>\S+)$");
+    assert_eq!(sees("board 1\nboard 2\n", any, "usb 1209:2c01"), "passed");
+    assert_eq!(sees("board 1\nboard 2\nboard 3\n", any, "usb 1209"), "passed");
+    assert_eq!(
+        sees("board 1\n", any, "usb 1209:2c01"),
+        "{finding:other-devices,seen:[board 1],there:[1209:2c01,1209:2c01]}"
+    );
+    assert_eq!(sees("board 1209:2C01\nboard 1209:2c01\n", which, "usb 1209:2c01"), "passed");
+    // As many, and one of them is another.
+    assert!(sees("board 1209:2c01\nboard 1209:0007\n", which, "usb 1209:2c01").starts_with("{finding:other-devices"));
+    assert_eq!(sees("board 1a2b:0001\n", which, "graphics tidegl"), "passed");
+    assert!(sees("the processor alone\n", which, "graphics").starts_with("{finding:other-devices,seen:[]"));
+    assert!(sees("none\n", which, "graphics other").contains("no such device"));
+    // A simulator's board is none of the system's.
+    assert!(sees("board 1\n", any, "usb 9999").starts_with("{finding:other-devices"));
 }
 
 /// What a landing remembers of the launch table's entries and of checks; a change here makes every rung climb again.

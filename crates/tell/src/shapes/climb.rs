@@ -1,4 +1,4 @@
-//! Routes, climbs, verifications.
+//! Routes and climbs.
 
 use std::path::Path;
 use std::time::Duration;
@@ -8,14 +8,12 @@ use kladder_choose::ladder::Ladder;
 use kladder_choose::names::{RungKey, ToolName};
 use kladder_choose::platform::Platform;
 use kladder_choose::version::Version;
-use kladder_core::base::event::{Confined, Kept, Outcome, Subject, Verdict as Judged};
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::settings::SettingPlaced;
-use kladder_core::climb::{Awaited, CodeStanding, CodeState, Prospect, Verified};
+use kladder_core::climb::{Awaited, CodeStanding, CodeState, Prospect};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::state::TaskName;
 use kladder_core::keep::terms::Asked;
-use kladder_core::prove::together::{Met, Proof, Together as Seen};
 use kladder_core::tasks::{Because, Rung, Would};
 use kladder_core::wire::placed::State;
 use schemars::JsonSchema;
@@ -377,135 +375,6 @@ impl Climb {
             code: code.iter().map(Code::of).collect(),
             settings: settings.iter().map(SettingFile::of).collect(),
             seconds: took.as_secs_f64(),
-        }
-    }
-}
-
-/// What came of a verification.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct Verify {
-    /// `kladder.verify/3`
-    pub format: &'static str,
-    /// How many passed.
-    pub passed: usize,
-    /// How many failed.
-    pub failed: usize,
-    /// How many were not looked at.
-    pub skipped: usize,
-    /// Each of them.
-    pub verdicts: Vec<Verdict>,
-    /// Who was seen to work with whom in rehearsals.
-    pub together: Together,
-    /// What programs could be kept from; `null` where none was run.
-    pub kept_from: Option<Confined>,
-    /// What this system could not keep them from.
-    pub not_kept_from: Vec<Kept>,
-}
-
-/// Who was seen to work with whom.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct Together {
-    /// Whether every start was seen, or those through launchers alone; `null` where nothing was started.
-    pub watched: Option<bool>,
-    /// Needs between two rungs, and whether they were seen to work.
-    pub needs: Vec<Needed>,
-    /// Of those, how many are proved, in percent; `null` where there are none.
-    pub proved_percent: Option<u8>,
-    /// Rungs that were seen together.
-    pub met: Vec<Pair>,
-}
-
-/// A need between two rungs.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct Needed {
-    /// Who needs.
-    pub rung: RungKey,
-    /// Whom.
-    pub needs: RungKey,
-    /// Whether that was seen to work.
-    pub proof: Proof,
-}
-
-/// Two rungs that were seen together.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct Pair {
-    /// The one.
-    pub rung: RungKey,
-    /// The other.
-    pub with: RungKey,
-    /// How they were seen.
-    pub how: Met,
-}
-
-impl Together {
-    fn of(together: &Seen, rungs: &[Rung]) -> Self {
-        let needs = together.needs(rungs);
-        let proved = needs.iter().filter(|need| need.proof == Proof::Proved).count();
-        let percent = (proved * 100).checked_div(needs.len());
-        let pair = |((rung, with), how): (&(RungKey, RungKey), &Met)| Pair {
-            rung: rung.clone(),
-            with: with.clone(),
-            how: *how,
-        };
-        Self {
-            watched: together.is_watched,
-            proved_percent: percent.and_then(|percent| u8::try_from(percent).ok()),
-            met: together.met.iter().map(pair).collect(),
-            needs: needs.into_iter().map(|need| Needed { rung: need.by, needs: need.of, proof: need.proof }).collect(),
-        }
-    }
-}
-
-/// What came of one look.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct Verdict {
-    /// What was looked at.
-    pub subject: Subject,
-    /// What is claimed of it, in words.
-    pub claim: String,
-    /// How it came out, as facts.
-    #[serde(flatten)]
-    pub outcome: Outcome,
-    /// Why, in words, where it did not pass.
-    pub why: Option<String>,
-    /// How long it took.
-    pub seconds: f64,
-}
-
-impl Verdict {
-    /// The shape of a verdict.
-    pub fn of(Judged { subject, outcome, took }: &Judged) -> Self {
-        Self {
-            subject: subject.clone(),
-            claim: words::claim(subject),
-            outcome: outcome.clone(),
-            why: match outcome {
-                Outcome::Passed => None,
-                Outcome::Failed { finding, .. } => Some(words::finding(finding)),
-                Outcome::Skipped(skipped) => Some(words::skipped(skipped)),
-            },
-            seconds: took.as_secs_f64(),
-        }
-    }
-}
-
-impl Verify {
-    /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.verify/3";
-
-    /// The shape of what came of it.
-    pub fn of(verified: &Verified, rungs: &[Rung]) -> Self {
-        let verdicts = &verified.verdicts;
-        let number = |wanted: fn(&Outcome) -> bool| verdicts.iter().filter(|v| wanted(&v.outcome)).count();
-        Self {
-            format: Self::FORMAT,
-            passed: number(|outcome| matches!(outcome, Outcome::Passed)),
-            failed: number(|outcome| matches!(outcome, Outcome::Failed { .. })),
-            skipped: number(|outcome| matches!(outcome, Outcome::Skipped(_))),
-            verdicts: verdicts.iter().map(Verdict::of).collect(),
-            together: Together::of(&verified.together, rungs),
-            kept_from: verified.kept.clone(),
-            not_kept_from: verified.kept.iter().flat_map(Confined::not_from).collect(),
         }
     }
 }

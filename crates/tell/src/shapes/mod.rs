@@ -13,15 +13,13 @@ mod problem;
 mod reach;
 mod rehearsed;
 mod services;
+mod verify;
 
 pub use catalog::{
     About, AboutPiece, AboutRelease, CatalogCheck, CatalogDraft, CatalogEnter, CatalogFile, CatalogHere, CatalogLook,
     CatalogNews, CatalogRemark, CatalogSeries, CatalogTried, CatalogTry, CatalogVersion, Catalogs, Found, Search,
 };
-pub use climb::{
-    Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile, Together,
-    Verdict, Verify,
-};
+pub use climb::{Climb, ClimbRung, Code, Gate, Leaving, Licence, Route, RouteFile, RouteRung, RouteVisit, SettingFile};
 pub use host::{Ran, Served, Started, Surveyed, TakenFile, YardTaken};
 pub use kept::{
     Accepted, Back, Change, Clear, ClearItem, Landing, Landings, LicenceText, Log, LogRun, LogStep, Standing, Terms,
@@ -32,6 +30,7 @@ pub use problem::{Place, Problem};
 pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
 pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
 pub use services::{PortHolder, Service, Services};
+pub use verify::{Mend, Needed, Pair, Together, Verdict, Verified, Verify};
 
 use std::path::Path;
 

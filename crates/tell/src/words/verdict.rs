@@ -11,7 +11,14 @@ use crate::text::{both, bytes, clean, count, either, quoted};
 pub fn owner(subject: &Subject) -> String {
     match subject {
         Subject::Rehearsal { rehearsal, .. } | Subject::Starts { rehearsal } => rehearsal.clone(),
-        Subject::Commands | Subject::Shell { .. } | Subject::Surroundings => "the ladder".to_owned(),
+        Subject::Commands
+        | Subject::Shell { .. }
+        | Subject::Wired
+        | Subject::Terminal
+        | Subject::Surroundings
+        | Subject::Licence { .. }
+        | Subject::Setting { .. } => "the ladder".to_owned(),
+        Subject::Clock | Subject::Room => "this machine".to_owned(),
         _ => subject.rung().map(ToString::to_string).unwrap_or_default(),
     }
 }
@@ -29,6 +36,14 @@ pub fn claim(subject: &Subject) -> String {
         Subject::Loads { .. } => "its programs and libraries could all be loaded".into(),
         Subject::Shell { shell, login: true } => format!("its commands answer at a login with {shell}"),
         Subject::Shell { shell, login: false } => format!("its commands answer in a new terminal with {shell}"),
+        Subject::Wired => "the folder in your shells has its commands".into(),
+        Subject::Terminal => "its commands answer in this terminal".into(),
+        Subject::Gate { gate, .. } => format!("its gate {gate} is open"),
+        Subject::Licence { licence } => format!("the licence {licence} is accepted"),
+        Subject::Restart { .. } => "what it wants started anew was".into(),
+        Subject::Setting { path } => format!("{} is as it wants it", path.display()),
+        Subject::Clock => "its clock is right".into(),
+        Subject::Room => "its disks have room".into(),
         Subject::Surroundings => "no variable of yours misleads its programs".into(),
         Subject::Starts { .. } => "it starts nothing of the host that is not declared".into(),
         Subject::Commands => "its commands are what was put there, and nothing else".into(),
@@ -55,6 +70,9 @@ pub fn finding(finding: &Finding) -> String {
             }
         }
         Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
+        Finding::Status { status: status @ 129..=192, expected } => {
+            format!("signal {} ended it, and status {} was expected", status - 128, either(expected))
+        }
         Finding::Status { status, expected } => {
             format!("it ended with status {status}, and {} was expected", either(expected))
         }
@@ -69,6 +87,15 @@ pub fn finding(finding: &Finding) -> String {
         }
         Finding::Shadowed { commands } => shadowed(commands),
         Finding::Unasked => "it did not come to an end".into(),
+        Finding::NotWired { .. }
+        | Finding::Closed
+        | Finding::NotAccepted
+        | Finding::Due { .. }
+        | Finding::NotPlaced
+        | Finding::Stale
+        | Finding::Unusable { .. }
+        | Finding::Behind { .. }
+        | Finding::Little { .. } => condition(finding),
         Finding::Misled { variables } => misled(variables),
         Finding::Undeclared { programs } => undeclared(programs),
         Finding::TooLong { limit } => format!("it was still running after {limit} s"),
@@ -96,15 +123,17 @@ pub fn finding(finding: &Finding) -> String {
         Finding::OutOfForm { said } => format!("what it wrote is no message of its protocol: {said}"),
         Finding::Open => "other machines can reach it, which the ladder does not want".into(),
         Finding::Fails => "it ends by itself, and is started again and again".into(),
-        Finding::NobodyKeeps => {
-            "it runs, and nobody would start it again: `kladder services --start` sees to that".into()
-        }
+        Finding::NobodyKeeps => "it runs, and nobody would start it again".into(),
         Finding::UnknownFont { file } => format!("the system does not know the font {}", file.display()),
         Finding::NoWindow { pattern, seen } if seen.is_empty() => {
             format!("no window came up; one with a title like `{pattern}` should have")
         }
         Finding::NoWindow { pattern, seen } => {
             format!("no window with a title like `{pattern}` came up, but {}", either(&quoted(seen)))
+        }
+        Finding::OtherDevices { seen, there } => {
+            let all = |all: &[String]| if all.is_empty() { "none".to_owned() } else { both(all) };
+            format!("it sees {}, and the system has {}", all(seen), all(there))
         }
         Finding::Holds => "it holds, and must not".into(),
         Finding::OtherVersion { said, pinned } => format!("it says that it is {said}, and {pinned} is pinned"),
@@ -119,12 +148,31 @@ pub fn finding(finding: &Finding) -> String {
     }
 }
 
+/// What became of something that a landing stands on.
+fn condition(finding: &Finding) -> String {
+    match finding {
+        Finding::NotWired { file } => {
+            format!("{} has lost the lines that put the ladder into it", file.display())
+        }
+        Finding::NotAccepted => "its text was not accepted, or is another one now".into(),
+        Finding::Due { anew } => super::anew(*anew).to_owned(),
+        Finding::NotPlaced => "it is not as the ladder wants it, and not by your hand".into(),
+        Finding::Stale => "it is not as the landings want it".into(),
+        Finding::Unusable { error } => format!("it cannot be used: {error}"),
+        Finding::Behind { landing } => {
+            format!("it is earlier than the landing, which was made {}", landing.strftime("%Y-%m-%d %H:%M UTC"))
+        }
+        Finding::Little { free, at } => format!("{} are free at {}", bytes(*free), at.display()),
+        _ => "it is closed".into(),
+    }
+}
+
 fn shadowed(commands: &[Shadow]) -> String {
     let one = |shadow: &Shadow| match &shadow.by {
         Some(by) => format!("to `{}` answers {by}", shadow.command),
         None => format!("to `{}` nothing answers", shadow.command),
     };
-    format!("{}; `kladder why COMMAND` tells more", commands.iter().map(one).collect::<Vec<_>>().join(", "))
+    commands.iter().map(one).collect::<Vec<_>>().join(", ")
 }
 
 fn misled(variables: &[(String, Option<RungKey>)]) -> String {
@@ -133,7 +181,7 @@ fn misled(variables: &[(String, Option<RungKey>)]) -> String {
         None => format!("{name} changes what every program loads"),
     };
     let all: Vec<String> = variables.iter().map(one).collect();
-    format!("{}; `unset` them where you work with the ladder", all.join(", "))
+    all.join(", ")
 }
 
 fn undeclared(programs: &[Undeclared]) -> String {
@@ -161,6 +209,7 @@ pub fn difference(difference: &Difference) -> String {
         How::Missing => format!("{path} is gone"),
         How::Changed => format!("{path} was changed"),
         How::Mode => format!("{path} has other rights"),
+        How::Owner => format!("{path} is another user's"),
         How::Extra => format!("{path} does not belong there"),
     }
 }
@@ -243,6 +292,13 @@ pub fn cause(cause: &Cause) -> String {
             format!("{file} may not be run: name it in `executable` under `unpack` in the definition")
         }
         Cause::OtherProcessor => "it is made for another processor or system: see `for` of the artifact".into(),
+        Cause::DiskFull => "there was no room left on the disk".into(),
+        Cause::PortTaken => "the port was taken; `kladder services` tells who holds those of the ladder".into(),
+        Cause::Stopped { services } => match services.as_slice() {
+            [] => "nobody listened where it wanted to connect".into(),
+            [one] => format!("nobody listened, and the service {one} of the ladder does not run"),
+            several => format!("nobody listened, and these services of the ladder do not run: {}", several.join(", ")),
+        },
         Cause::WantsNetwork => "it wanted the network, which it does not have here".into(),
         Cause::WantsToWrite { path } if path.is_empty() => {
             "it wanted to write where it may not: name the folder in `corners` of the definition".into()

@@ -16,7 +16,7 @@
 //! mistake.
 
 use std::collections::BTreeMap;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use super::says::{Says, table};
 use super::{Definition, Release};
@@ -135,7 +135,7 @@ impl Definition {
     /// The tool as it is where it stands: with all that blocks, its release and its pieces say there. Of its releases there is
     /// that one left.
     #[must_use]
-    pub fn at(self: &Rc<Self>, here: &Here<'_>) -> Rc<Self> {
+    pub fn at(self: &Arc<Self>, here: &Here<'_>) -> Arc<Self> {
         let release = self.release(here.version);
         let blocks = self.also.iter().filter(|block| block.when.holds(here, self.scheme, release));
         let pieces = release.iter().flat_map(|release| &release.pieces).filter(|(name, _)| (here.pieces)(name));
@@ -143,13 +143,13 @@ impl Definition {
         let parts: Vec<&Says> =
             parts.chain(pieces.map(|(_, piece)| &piece.says)).filter(|says| !says.is_quiet()).collect();
         if parts.is_empty() {
-            return Rc::clone(self);
+            return Arc::clone(self);
         }
         let mut says = self.says.clone();
         for part in parts {
             says.add(part);
         }
-        Rc::new(Self {
+        Arc::new(Self {
             tool: self.tool.clone(),
             kind: self.kind.clone(),
             summary: self.summary.clone(),

@@ -321,7 +321,7 @@ impl LinesFor {
 }
 
 /// What must be started anew before something counts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Anew {
     /// The machine.

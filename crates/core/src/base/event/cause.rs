@@ -60,6 +60,15 @@ pub enum Cause {
     },
     /// The program is for another processor or system.
     OtherProcessor,
+    /// There was no room left on the disk.
+    DiskFull,
+    /// The port was taken.
+    PortTaken,
+    /// Nobody listened, and services of the ladder do not run.
+    Stopped {
+        /// Which ones.
+        services: Vec<String>,
+    },
     /// It wanted the network, from which it is kept.
     WantsNetwork,
     /// It wanted to write where it may not.

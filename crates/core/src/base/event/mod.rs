@@ -153,6 +153,13 @@ pub enum Event {
         /// Where.
         folder: PathBuf,
     },
+    /// So much of what is to be verified was looked at.
+    Looked {
+        /// Parts that are done.
+        done: usize,
+        /// How many there are.
+        of: usize,
+    },
     /// A check is about to run.
     Checking {
         /// What it looks at.

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use kladder_choose::catalog::Anew;
 use kladder_choose::names::{RungKey, ToolName};
 use serde::{Deserialize, Serialize};
 
@@ -83,8 +84,40 @@ pub enum Subject {
         /// Whether it is that of a login.
         login: bool,
     },
+    /// The folder that is put into shells.
+    Wired,
+    /// Where this was called from: the commands that answer there.
+    Terminal,
     /// The caller's variables.
     Surroundings,
+    /// What a rung demands of the host.
+    Gate {
+        /// Whose gate.
+        rung: RungKey,
+        /// Its name.
+        gate: String,
+    },
+    /// A licence of rungs that stand.
+    Licence {
+        /// By its name.
+        licence: String,
+    },
+    /// Whether what a rung wants to be started anew was.
+    Restart {
+        /// Which rung.
+        rung: RungKey,
+    },
+    /// A file that the ladder brings into the home.
+    Setting {
+        /// The file.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        path: PathBuf,
+    },
+    /// The machine's clock.
+    Clock,
+    /// The disk on which everything is kept.
+    Room,
     /// The folder of the ladder's commands: nothing else may stand in it.
     Commands,
 }
@@ -113,10 +146,20 @@ impl Subject {
             | Self::SetUp { rung, .. }
             | Self::FitOut { rung, .. }
             | Self::Loads { rung }
+            | Self::Gate { rung, .. }
+            | Self::Restart { rung }
             | Self::Service { rung, .. } => Some(rung),
-            Self::Rehearsal { .. } | Self::Starts { .. } | Self::Shell { .. } | Self::Surroundings | Self::Commands => {
-                None
-            }
+            Self::Rehearsal { .. }
+            | Self::Starts { .. }
+            | Self::Shell { .. }
+            | Self::Wired
+            | Self::Terminal
+            | Self::Surroundings
+            | Self::Licence { .. }
+            | Self::Setting { .. }
+            | Self::Clock
+            | Self::Room
+            | Self::Commands => None,
         }
     }
 }
@@ -131,6 +174,8 @@ pub enum How {
     Changed,
     /// It may be run and should not, or the other way round; or it has set-user or set-group bits.
     Mode,
+    /// It is another user's, who could change it.
+    Owner,
     /// It is there although nothing says so.
     Extra,
 }
@@ -302,6 +347,46 @@ pub enum Finding {
     },
     /// It did not come to an end.
     Unasked,
+    /// Other files that this shell reads have the lines that put the ladder into it, and this one lost them.
+    NotWired {
+        /// Which one.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        file: PathBuf,
+    },
+    /// What is demanded of the host is not so any more.
+    Closed,
+    /// Its text was not accepted, or not any more.
+    NotAccepted,
+    /// It was not started anew yet.
+    Due {
+        /// What must be.
+        anew: Anew,
+    },
+    /// It is not as the ladder wants it, and nobody else has changed it.
+    NotPlaced,
+    /// It does not hold what follows from the landings.
+    Stale,
+    /// It cannot be read or changed.
+    Unusable {
+        /// Why.
+        error: String,
+    },
+    /// It is earlier than when the landing was made.
+    Behind {
+        /// When that was.
+        #[schemars(with = "String")]
+        landing: jiff::Timestamp,
+    },
+    /// There is less left than what is needed to go on.
+    Little {
+        /// Bytes that are free.
+        free: u64,
+        /// Where.
+        #[serde(with = "crate::base::record::path")]
+        #[schemars(with = "String")]
+        at: PathBuf,
+    },
     /// Variables make programs do something else than they would.
     Misled {
         /// Which ones, and the rung whose programs; `None` where it is all of them.
@@ -415,6 +500,13 @@ pub enum Finding {
         pattern: String,
         /// The titles of those that did.
         seen: Vec<String>,
+    },
+    /// It tells of other devices than the system does.
+    OtherDevices {
+        /// Those that it tells of.
+        seen: Vec<String>,
+        /// Those that the system does.
+        there: Vec<String>,
     },
     /// All that must not come of it did.
     Holds,

@@ -12,7 +12,7 @@
 
 use std::fs;
 use std::io;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -123,8 +123,9 @@ impl Manifest {
     /// [`FileError`] where a file is there and cannot be read; whatever else is wrong is a difference.
     pub fn compare(&self, root: &Path) -> Result<Vec<Difference>, FileError> {
         let mut found = Vec::new();
+        let owner = root.ancestors().nth(2).and_then(|shelf| fs::metadata(shelf).ok()).map(|meta| meta.uid());
         for entry in &self.entries {
-            found.extend(entry.compare(root, true)?.map(|how| Difference { path: entry.path.clone(), how }));
+            found.extend(entry.compare(root, true, owner)?.map(|how| Difference { path: entry.path.clone(), how }));
         }
         if !root.is_dir() {
             return Ok(found);
@@ -147,31 +148,44 @@ impl Manifest {
         self.entries.iter().step_by(apart).all(|entry| {
             let modified = || fs::symlink_metadata(root.join(&entry.path)).and_then(|meta| meta.modified()).ok();
             let suspicious = matches!(entry.what, What::File { .. }) && modified() > written;
-            matches!(entry.compare(root, suspicious), Ok(None))
+            matches!(entry.compare(root, suspicious, None), Ok(None))
         })
     }
 }
 
 impl ManifestEntry {
-    /// How it differs; `thoroughly` by its bytes, otherwise by kind, size and mode.
-    fn compare(&self, root: &Path, thoroughly: bool) -> Result<Option<How>, FileError> {
+    /// How it differs; `thoroughly` by its bytes, otherwise by kind, size and mode; and by its owner, where that one is known.
+    fn compare(&self, root: &Path, thoroughly: bool, owner: Option<u32>) -> Result<Option<How>, FileError> {
         let full = root.join(&self.path);
         let Ok(meta) = fs::symlink_metadata(&full) else { return Ok(Some(How::Missing)) };
+        let differs = self.differs(&full, &meta, thoroughly)?;
+        Ok(differs.or_else(|| owner.is_some_and(|owner| owner != meta.uid()).then_some(How::Owner)))
+    }
+
+    fn differs(&self, full: &Path, meta: &fs::Metadata, thoroughly: bool) -> Result<Option<How>, FileError> {
+        let digest = || match Fingerprint::of_file(full) {
+            // It was made so that its owner may read it.
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied => Ok(None),
+            other => other.map(Some).on("read", full),
+        };
         Ok(match &self.what {
             What::File { executable, size, blake3 } => {
                 let mode = meta.permissions().mode();
                 if !meta.is_file() || meta.len() != *size {
                     Some(How::Changed)
-                } else if (mode & 0o111 != 0) != *executable || mode & 0o7000 != 0 {
+                } else if (mode & 0o111 != 0) != *executable || mode & 0o7022 != 0 {
                     Some(How::Mode)
-                } else if thoroughly && Fingerprint::of_file(&full).on("read", &full)? != *blake3 {
-                    Some(How::Changed)
+                } else if thoroughly {
+                    match digest()? {
+                        None => Some(How::Mode),
+                        Some(found) => (found != *blake3).then_some(How::Changed),
+                    }
                 } else {
                     None
                 }
             }
             What::Link { target } => {
-                let same = meta.is_symlink() && fs::read_link(&full).on("read", &full)? == *target;
+                let same = meta.is_symlink() && fs::read_link(full).on("read", full)? == *target;
                 (!same).then_some(How::Changed)
             }
         })

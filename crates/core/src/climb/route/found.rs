@@ -1,7 +1,7 @@
 //! Pinned tools with their definitions, and which needs which.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{Definition, Here, Need, Piece, Release, Way};
 use kladder_choose::names::{Household, RungKey, ToolName};
@@ -17,7 +17,7 @@ use super::{Ground, RouteError};
 pub(super) struct Found<'p> {
     pub(super) key: RungKey,
     pub(super) pin: &'p Pin,
-    pub(super) definition: Rc<Definition>,
+    pub(super) definition: Arc<Definition>,
     /// The release; `None` for what the host has.
     pub(super) release: Option<Release>,
 }

@@ -10,7 +10,7 @@ mod ports;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use found::{All, Found, Needs, bottom_up, needs_between};
 use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Kind, Machine, Need, PinnedArtifact, WrongChoice};
@@ -193,7 +193,7 @@ fn rung(
         pieces: found.pin.pieces.keys().map(|piece| (piece.clone(), asking(ground, all, found, piece))).collect(),
         berth: None,
         commands: on_host::commands(found),
-        definition: Rc::clone(&found.definition),
+        definition: Arc::clone(&found.definition),
         first_start: first_start(ground, found)?,
         fitted: ground.folder.join("fitted").join(key.folder_name()).with_added_extension("json"),
         ports: Vec::new(),

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::path::Path;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{FREE, Gate, Port};
 use kladder_choose::ladder::Ladder;
@@ -38,7 +38,7 @@ pub(super) fn assign(rungs: &mut [Rung], folder: &Path, ladder: &Ladder) {
         // A name that is to lead here is a chore of whoever may change the system.
         let gates: Vec<Gate> = hosts.into_iter().filter_map(|host| Gate::of_host_name(host.as_str())).collect();
         if !gates.is_empty() {
-            Rc::make_mut(&mut rung.definition).says.gates.extend(gates);
+            Arc::make_mut(&mut rung.definition).says.gates.extend(gates);
         }
     }
 }

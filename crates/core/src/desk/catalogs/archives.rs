@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::error::Error;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::address::YardAddress;
 use kladder_choose::catalog::{
@@ -33,7 +33,7 @@ pub struct AtHand<'a> {
 pub(super) struct Archives<'a> {
     pub(super) at_hand: &'a AtHand<'a>,
     pub(super) yards: &'a [YardAddress],
-    pub(super) definition: &'a Rc<Definition>,
+    pub(super) definition: &'a Arc<Definition>,
     pub(super) source: &'a Source,
 }
 
@@ -59,7 +59,7 @@ impl Archives<'_> {
     }
 
     /// The tool as it is on a machine of a platform, without pieces and alone.
-    fn at(&self, release: &Release, scope: &Scope) -> Rc<Definition> {
+    fn at(&self, release: &Release, scope: &Scope) -> Arc<Definition> {
         let platform = scope.as_str().parse().or_else(|_| Platform::new(scope.as_str(), "x86_64", None));
         let here = Here {
             version: &release.version,

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::{
     Catalog, CatalogError, Content, Definition, Fault, Laid, Preset, Rehearsal, Remark, TextKind, Texts,
@@ -69,7 +69,7 @@ pub fn check(folder: &Path, at_hand: Option<&AtHand<'_>>) -> Result<CheckedCatal
     let mut remarks = checked.remarks();
     remarks.extend(rehearsals.iter().flat_map(|(rehearsal, source)| project_files(rehearsal, source)));
     for (definition, source) in definitions.values().filter(|_| at_hand.is_some()) {
-        let definition = &Rc::new(definition.clone());
+        let definition = &Arc::new(definition.clone());
         let archives = |at_hand| Archives { at_hand, yards: &catalog.about().yards, definition, source };
         remarks.extend(at_hand.into_iter().flat_map(|at_hand| archives(at_hand).remarks()));
     }

@@ -11,10 +11,10 @@
 //! Only what is asked for is read. A large one has an index, kept elsewhere: the folder may be read-only or under version
 //! control.
 
-use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use kladder_choose::catalog::{About, Card, Catalog, CatalogError, Definition, Head, TextKind};
 use kladder_choose::digest::Digest;
@@ -35,7 +35,7 @@ pub struct Folder {
     tools: BTreeMap<ToolName, PathBuf>,
     /// Where the index is kept.
     index_file: Option<PathBuf>,
-    index: OnceCell<Index>,
+    index: OnceLock<Index>,
 }
 
 impl Folder {
@@ -58,7 +58,7 @@ impl Folder {
         }
         let index_file = indexes.filter(|_| tools.len() >= LARGE).map(|indexes| indexes.join(index_name(&folder)));
         let names = tools.keys().cloned().collect();
-        Ok(Self { root: folder, about, names, tools, index_file, index: OnceCell::new() })
+        Ok(Self { root: folder, about, names, tools, index_file, index: OnceLock::new() })
     }
 
     /// The text of its `catalog.toml`.

@@ -4,6 +4,7 @@ use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
 use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
+use super::under_way::is_alone;
 use crate::base::event::Much;
 use crate::sys;
 
@@ -31,7 +32,7 @@ impl Guard {
         let (done, is_done) = channel();
         let thread = thread::spawn(move || {
             while is_done.recv_timeout(GLANCE) == Err(RecvTimeoutError::Timeout) {
-                let usage = sys::processes::usage(&mark);
+                let usage = sys::processes::usage(&mark, is_alone());
                 let too_much = (usage.processes > most.processes).then_some(Much::Processes);
                 let too_much = too_much.or((usage.memory > most.memory).then_some(Much::Memory));
                 if too_much.is_some() {

@@ -9,7 +9,6 @@ use std::io::{self, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -22,9 +21,11 @@ use crate::host::enclosed::{Encloser, Way};
 use crate::sys::{self, Start};
 
 mod guard;
+mod under_way;
 
 use guard::Guard;
 pub use guard::Most;
+use under_way::{MARK, UnderWay};
 
 /// More output than this, in bytes, is read and forgotten.
 const MOST_OUTPUT: u64 = 1 << 20;
@@ -93,14 +94,14 @@ pub enum Ended {
 /// # Errors
 /// Those of starting the process and reading what it prints. How it ended, by its time limit too, is part of the result.
 pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
-    let mark = mark();
-    let Started { mut child, mut confined, way } = start(setting, &mark)?;
+    let under_way = UnderWay::begin();
+    let Started { mut child, mut confined, way } = start(setting, &under_way.mark)?;
     let (stdout, stderr) = (collect(child.stdout.take()), collect(child.stderr.take()));
     let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
     // A process that does not read its input breaks the pipe, which is its right.
     thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
     let guard = setting.most.filter(|_| setting.cell.is_some());
-    let guard = guard.map(|most| Guard::over([MARK, "=", &mark].concat(), most));
+    let guard = guard.map(|most| Guard::over(under_way.variable(), most));
     let mut ended = wait(&mut child, setting.limit, observer)?;
     if let Some(too_much) = guard.and_then(Guard::end) {
         ended = Ended::TooMuch(too_much);
@@ -108,7 +109,7 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
     // Children left behind would hold the pipes open, and must not outlive the check either.
     kill_group(&child);
     if setting.cell.is_some() {
-        sys::processes::end_descendants(&[MARK, "=", &mark].concat());
+        under_way.end();
     }
     match way.as_ref().map(Way::told) {
         Some(Ok(told)) => confined.0.extend(told.0),
@@ -128,10 +129,10 @@ pub fn run(setting: &Setting<'_>, observer: &dyn Observer) -> io::Result<Ran> {
 /// A process that runs on while others do; it is ended when it is dropped.
 pub struct Lasting {
     child: Child,
-    mark: String,
     stdout: Shared,
     stderr: Shared,
     way: Option<Way>,
+    under_way: UnderWay,
 }
 
 /// What came of a stream so far.
@@ -143,12 +144,12 @@ impl Lasting {
     /// # Errors
     /// Those of starting it.
     pub fn start(setting: &Setting<'_>) -> io::Result<Self> {
-        let mark = mark();
-        let Started { mut child, way, .. } = start(setting, &mark)?;
+        let under_way = UnderWay::begin();
+        let Started { mut child, way, .. } = start(setting, &under_way.mark)?;
         let (stdout, stderr) = (gather(child.stdout.take(), MOST_OUTPUT), gather(child.stderr.take(), MOST_OUTPUT));
         let (input, stdin) = (setting.input.to_owned(), child.stdin.take());
         thread::spawn(move || stdin.map(|mut stdin| stdin.write_all(input.as_bytes())));
-        Ok(Self { child, mark, stdout, stderr, way })
+        Ok(Self { child, stdout, stderr, way, under_way })
     }
 
     /// The same with a hold on its standard input, and with as much of its output as it likes.
@@ -156,12 +157,12 @@ impl Lasting {
     /// # Errors
     /// Those of starting it.
     pub fn talking(setting: &Setting<'_>) -> io::Result<(Self, ChildStdin)> {
-        let mark = mark();
-        let Started { mut child, way, .. } = start(setting, &mark)?;
+        let under_way = UnderWay::begin();
+        let Started { mut child, way, .. } = start(setting, &under_way.mark)?;
         let (stdout, stderr) = (gather(child.stdout.take(), u64::MAX), gather(child.stderr.take(), MOST_OUTPUT));
         let gone = || io::Error::from(io::ErrorKind::BrokenPipe);
         let input = child.stdin.take().ok_or_else(gone)?;
-        Ok((Self { child, mark, stdout, stderr, way }, input))
+        Ok((Self { child, stdout, stderr, way, under_way }, input))
     }
 
     /// What it has written to its standard output the last time, which is forgotten here.
@@ -197,7 +198,7 @@ impl Drop for Lasting {
         kill_group(&self.child);
         // What is over needs no waiting; its children are found by their mark.
         let _ = self.child.wait();
-        sys::processes::end_descendants(&[MARK, "=", &self.mark].concat());
+        self.under_way.end();
     }
 }
 
@@ -261,15 +262,6 @@ fn bare(run: &[OsString], setting: &Setting<'_>) -> io::Result<Command> {
         .stdout(Stdio::piped())
         .stderr(Stdio::piped());
     Ok(command)
-}
-
-/// The variable by which a process that left its group is still found.
-const MARK: &str = "KLADDER_RUN";
-
-/// A text that no other run has.
-fn mark() -> String {
-    static NEXT: AtomicU64 = AtomicU64::new(0);
-    [std::process::id().to_string(), NEXT.fetch_add(1, Ordering::Relaxed).to_string()].join("-")
 }
 
 /// Ends what runs of a process of this number left behind, which was killed.

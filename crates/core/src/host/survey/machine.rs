@@ -64,7 +64,8 @@ pub(super) fn virtualisation(root: &Root) -> Virtualisation {
     Virtualisation { flag, device, reachable }
 }
 
-pub(super) fn graphics(root: &Root) -> Vec<Graphics> {
+/// The graphics cards (`/sys/class/drm` of the kernel's ABI).
+pub(crate) fn graphics(root: &Root) -> Vec<Graphics> {
     let cards = root.names("/sys/class/drm").into_iter().filter(|name| {
         name.strip_prefix("card").is_some_and(|number| !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()))
     });

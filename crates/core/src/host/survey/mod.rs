@@ -17,6 +17,7 @@ mod tools;
 pub use facts::*;
 pub use kladder_choose::pins::Untold;
 pub use known::usual;
+pub(crate) use machine::graphics;
 pub use root::Root;
 pub use tools::{Known, answers, ask_one};
 pub(crate) use tools::{every_answer, runs, side_by_side, version_of_file};

@@ -5,7 +5,7 @@ mod places;
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::rc::Rc;
+use std::sync::Arc;
 
 use kladder_choose::catalog::Definition;
 use kladder_choose::names::ToolName;
@@ -17,7 +17,7 @@ use crate::host::survey::{Host, HostTool, answers, side_by_side};
 /// The tools of a host, asked when wanted.
 pub struct HostTools<'h> {
     host: &'h Host,
-    asked: RefCell<BTreeMap<ToolName, Rc<Asked>>>,
+    asked: RefCell<BTreeMap<ToolName, Arc<Asked>>>,
 }
 
 /// What was found of one tool.
@@ -33,12 +33,12 @@ impl<'h> HostTools<'h> {
         Self { host, asked: RefCell::default() }
     }
 
-    fn asked(&self, definition: &Definition) -> Rc<Asked> {
+    fn asked(&self, definition: &Definition) -> Arc<Asked> {
         if let Some(known) = self.asked.borrow().get(&definition.tool) {
-            return Rc::clone(known);
+            return Arc::clone(known);
         }
-        let asked = Rc::new(self.ask(definition));
-        self.asked.borrow_mut().insert(definition.tool.clone(), Rc::clone(&asked));
+        let asked = Arc::new(self.ask(definition));
+        self.asked.borrow_mut().insert(definition.tool.clone(), Arc::clone(&asked));
         asked
     }
 

@@ -1,10 +1,10 @@
 //! What checks and rehearsals are kept to: what they may read, which commands of the host they find, what network they have.
 
-use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeSet;
 use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use kladder_choose::catalog::{CommandName, Demand, HostPath, Trial};
 use kladder_choose::pins::HostCopy;
@@ -44,15 +44,14 @@ pub(super) struct Keeping {
     /// The folder with links to the host's commands that may be found.
     commands: PathBuf,
     /// The files behind those links.
-    declared: RefCell<BTreeSet<PathBuf>>,
+    declared: Mutex<BTreeSet<PathBuf>>,
     /// Programs of rungs that cannot be watched, since they watch others.
     let_go: Vec<PathBuf>,
-    room: OnceCell<Option<Room>>,
     most: Most,
     encloser: Option<Encloser>,
     /// This program.
     itself: Option<PathBuf>,
-    seen: RefCell<Option<Confined>>,
+    seen: Mutex<Option<Confined>>,
 }
 
 impl Keeping {
@@ -79,13 +78,12 @@ impl Keeping {
             reads,
             ours,
             commands,
-            declared: RefCell::default(),
+            declared: Mutex::default(),
             let_go: attaching(rungs),
-            room: OnceCell::new(),
             most: Most { processes: PROCESSES, memory: memory(host) },
             encloser: host.encloser(),
             itself: host.kladder.as_ref().and_then(|kladder| fs::canonicalize(kladder).ok()),
-            seen: RefCell::default(),
+            seen: Mutex::default(),
         };
         for (name, file) in declared(rungs, &host.path) {
             keeping.link(&name, &file);
@@ -118,11 +116,12 @@ impl Keeping {
         let is_part = || PARTS.iter().any(|folder| program.starts_with(folder));
         let is_ours = || self.ours.iter().any(|folder| program.starts_with(folder));
         let is_self = || self.itself.as_deref() == Some(program);
-        is_ours() || self.declared.borrow().contains(program) || is_part() || is_self()
+        let is_known = || self.declared.lock().unwrap_or_else(PoisonError::into_inner).contains(program);
+        is_ours() || is_known() || is_part() || is_self()
     }
 
     fn link(&self, name: &str, file: &Path) {
-        self.declared.borrow_mut().extend(fs::canonicalize(file));
+        self.declared.lock().unwrap_or_else(PoisonError::into_inner).extend(fs::canonicalize(file));
         // Without it the command is not found, which is told where it is missed.
         let _ = fs::create_dir_all(&self.commands);
         let _ = std::os::unix::fs::symlink(file, self.commands.join(name));
@@ -131,15 +130,14 @@ impl Keeping {
     /// A cell in which something may be written, and read what the rungs may.
     pub(super) fn cell(&self, writes: Vec<PathBuf>, network: Network, more: &[PathBuf]) -> Cell {
         let resolver = RESOLVER.iter().filter(|_| network == Network::All).map(PathBuf::from);
-        let reads = self.reads.iter().cloned().chain(more.iter().cloned()).chain(resolver).collect();
+        let reads = self.reads.iter().chain(more).chain([&self.commands]).cloned().chain(resolver).collect();
         Cell { reads: Reads::SystemAnd(reads), writes, network, shown: Vec::new() }
     }
 
     /// The network of a rehearsal, in which its steps reach one another; without one, there is the loopback of the host, and
     /// that it was not kept from more is told.
-    pub(super) fn inside(&self) -> Network {
-        let room = self.room.get_or_init(|| Room::open(self.encloser.as_ref()?));
-        room.as_ref().map_or(Network::All, Room::network)
+    pub(super) fn room(&self) -> Option<Room> {
+        Room::open(self.encloser.as_ref()?)
     }
 
     pub(super) fn encloser(&self) -> Option<&Encloser> {
@@ -156,7 +154,7 @@ impl Keeping {
 
     /// Remembers what one was kept from: what is told in the end is what all were.
     pub(super) fn was(&self, confined: &Confined) {
-        let mut seen = self.seen.borrow_mut();
+        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let both = match seen.as_ref() {
             None => confined.clone(),
             Some(seen) => Confined(seen.0.intersection(&confined.0).copied().collect()),
@@ -166,7 +164,7 @@ impl Keeping {
 
     /// What all that were run were kept from; `None` where nothing was.
     pub(super) fn seen(&self) -> Option<Confined> {
-        self.seen.borrow().clone()
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 }
 

@@ -3,12 +3,14 @@
 use std::io::Read;
 use std::path::Path;
 
-use kladder_choose::catalog::{Claim, Is, Of, Pattern, Trial, Value};
+use kladder_choose::catalog::{Claim, Devices, Is, Of, Pattern, Trial, Value};
 use kladder_choose::template::Hole;
 
 use crate::base::event::{Finding, Looked, Much, Outcome, Output, Skipped, Stream};
 use crate::base::files::{self, Attach, FileError};
 use crate::host::process::{Ended, Most, Ran};
+use crate::host::survey::Host;
+use crate::host::system;
 use crate::prove::causes;
 
 /// Bytes that are read of a file that a claim is about.
@@ -28,6 +30,8 @@ pub(super) struct Judged<'j> {
     pub(super) folder: &'j Path,
     /// What it might take.
     pub(super) most: Most,
+    /// Whose devices those are that a claim is about.
+    pub(super) host: &'j Host,
 }
 
 impl Judged<'_> {
@@ -67,12 +71,35 @@ impl Judged<'_> {
         let finding = match &claim.is {
             Is::Like(pattern) => self.lacks_in(&looked, &text, pattern),
             Is::Unlike(pattern) => self.has(&looked, &text, pattern),
+            Is::Devices { which, each } => return self.devices(which, each, &text),
             Is::Value { pointer, value } => self.has_not(&looked, &text, pointer, value),
         };
         // What the command wrote says nothing of a file.
         let is_of_file = matches!(looked, Looked::File { .. });
         let failed = |finding| if is_of_file { Outcome::failed(finding) } else { self.failed(finding) };
         finding.map_or(Outcome::Passed, failed)
+    }
+
+    /// Whether a text tells of the devices that the system does.
+    fn devices(&self, which: &Devices, each: &Pattern, text: &str) -> Outcome {
+        let passed_over = |reason: &str| Outcome::Skipped(Skipped::PassedOver { reason: reason.to_owned() });
+        let Some(mut there) = system::devices(self.host, which) else {
+            return passed_over("this system does not tell of its devices");
+        };
+        let regex = each.regex_with(self.value);
+        let named = regex.capture_names().flatten().any(|name| name == "device");
+        let one = |found: regex::Captures<'_>| match found.name("device") {
+            Some(device) => device.as_str().to_ascii_lowercase(),
+            None => found.get(0).map(|whole| whole.as_str().trim().to_owned()).unwrap_or_default(),
+        };
+        let mut seen: Vec<String> = regex.captures_iter(text).map(one).collect();
+        there.sort();
+        seen.sort();
+        match (there.is_empty() && seen.is_empty(), if named { seen == there } else { seen.len() == there.len() }) {
+            (true, _) => passed_over("this machine has no such device"),
+            (false, true) => Outcome::Passed,
+            (false, false) => self.failed(Finding::OtherDevices { seen, there }),
+        }
     }
 
     fn failed(&self, finding: Finding) -> Outcome {

@@ -18,11 +18,11 @@ mod work;
 
 pub use work::Asked;
 
-use std::cell::RefCell;
 use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::{Catalogs, Command, CommandName, Trial};
@@ -84,7 +84,7 @@ pub struct Bench<'b> {
     /// Where rungs may write besides the scratch folder.
     corners: Vec<PathBuf>,
     keeping: Keeping,
-    together: RefCell<Together>,
+    together: Mutex<Together>,
     observer: &'b dyn Observer,
 }
 
@@ -105,9 +105,6 @@ impl<'b> Bench<'b> {
         let name = scratch();
         let scratch = tempfile::Builder::new().prefix(&name).tempdir_in(&host.temporary);
         let scratch = scratch.on("make a folder in", &host.temporary)?;
-        for folder in ["home", "tmp"] {
-            files::create_folder(&scratch.path().join(folder))?;
-        }
         let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(Berth::corners).collect();
         let ladder = landing.ancestors().nth(2).unwrap_or(landing);
         let keeping = Keeping::of(rungs, ladder, scratch.path(), host);
@@ -120,17 +117,22 @@ impl<'b> Bench<'b> {
             scratch,
             corners,
             keeping,
-            together: RefCell::default(),
+            together: Mutex::default(),
             observer,
         })
     }
 
+    /// A folder for one thing that is tried, in which nothing else writes: its home and its temporary files are in it.
+    fn nook(&self, kind: &str, name: &str) -> Result<PathBuf, FileError> {
+        nook_in(self.scratch.path(), kind, name)
+    }
+
     /// What programs get: the variables and commands of a household, and nothing of the caller's.
-    fn environment(&self, household: &Household) -> Vec<(OsString, OsString)> {
+    fn environment(&self, household: &Household, nook: &Path) -> Vec<(OsString, OsString)> {
         let mut variables = applied(&self.wiring.table(household).variables, |_| None);
         variables.push(("PATH".into(), self.before(household, self.keeping.commands().into())));
         for (name, folder) in [("HOME", "home"), ("TMPDIR", "tmp")] {
-            variables.push((name.into(), self.scratch.path().join(folder).into()));
+            variables.push((name.into(), nook.join(folder).into()));
         }
         variables.push(("LC_ALL".into(), "C".into()));
         variables
@@ -167,8 +169,6 @@ impl<'b> Bench<'b> {
             verdicts.push(verdict);
         }
         for trial in &rung.definition.says.checks {
-            let folder = self.scratch.path().join("checks").join(rung.key.folder_name());
-            files::create_folder(&folder)?;
             let subject = Subject::Check { rung: rung.key.clone(), name: trial.name() };
             if !is_startable {
                 verdicts.push(self.conclude(subject, Instant::now(), Outcome::Skipped(Skipped::EarlierFailed)));
@@ -178,7 +178,9 @@ impl<'b> Bench<'b> {
             let files = rung.files();
             let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: None };
             let filled = Filled { said, with };
-            let around = Around::check(&folder);
+            let nook = self.nook("checks", &rung.key.folder_name())?;
+            let folder = nook.join("work");
+            let around = Around::check(&nook, &folder);
             verdicts.extend(self.trial(subject, trial, &rung.key.household, Some(&filled), &around, &mut None)?);
         }
         Ok(verdicts)
@@ -252,7 +254,7 @@ impl<'b> Bench<'b> {
 
     /// Who was seen with whom in the rehearsals that were run, and what all that was run was kept from; `None` where nothing was.
     pub fn seen(&self) -> (Together, Option<Confined>) {
-        (self.together.borrow().clone(), self.keeping.seen())
+        (self.together.lock().unwrap_or_else(PoisonError::into_inner).clone(), self.keeping.seen())
     }
 
     /// Looks whether the folders of commands hold what was put there, and nothing else.
@@ -275,13 +277,13 @@ impl<'b> Bench<'b> {
     ) -> Result<Begun, VerifyError> {
         let whole = around.folder;
         let run = words(trial, filled);
-        let mut variables = self.environment(household);
+        let mut variables = self.environment(household, around.nook);
         variables.extend(own_variables(trial, filled.map(|filled| &filled.with)));
         variables.extend(around.told.map(|told| ("KLADDER_STARTS".into(), told.into())));
         let folder = trial.folder.below(whole);
         files::create_folder(&folder)?;
         let network = if trial.network { Network::All } else { around.network };
-        let mut cell = self.keeping.cell(self.writable(whole), network, around.reads);
+        let mut cell = self.keeping.cell(self.writable(around), network, around.reads);
         cell.shown = around.shown.to_vec();
         Ok(Begun { run: resolved(run, &variables), folder, variables, cell })
     }
@@ -329,8 +331,15 @@ impl<'b> Bench<'b> {
         };
         let value = |hole: &Hole| filled.map(|filled| filled_hole(hole, &filled.with).to_string_lossy().into_owned());
         let said = filled.map(|filled| filled.said);
-        let judged =
-            Judged { trial, ran: &ran, said, value: &value, folder: &begun.folder, most: self.keeping.most(trial) };
+        let judged = Judged {
+            trial,
+            ran: &ran,
+            said,
+            value: &value,
+            folder: &begun.folder,
+            most: self.keeping.most(trial),
+            host: self.host,
+        };
         let mut verdicts = vec![self.conclude(subject.clone(), started, self.known(judged.outcome()))];
         for claim in &trial.claims {
             verdicts.push(self.conclude(subject.claiming(&claim.name), started, judged.claimed(claim)));
@@ -350,6 +359,8 @@ struct Begun {
 /// What a command is run amid.
 #[derive(Clone, Copy)]
 struct Around<'a> {
+    /// Where its home and temporary files are.
+    nook: &'a Path,
     /// The folder of the check or project.
     folder: &'a Path,
     /// The network that it has where it does not say that it wants another.
@@ -366,9 +377,18 @@ struct Around<'a> {
 
 impl<'a> Around<'a> {
     /// A check: by itself, in its folder.
-    fn check(folder: &'a Path) -> Self {
-        Self { folder, network: Network::None, reads: &[], watched: None, told: None, shown: &[] }
+    fn check(nook: &'a Path, folder: &'a Path) -> Self {
+        Self { nook, folder, network: Network::None, reads: &[], watched: None, told: None, shown: &[] }
     }
+}
+
+/// The same below some folder.
+fn nook_in(within: &Path, kind: &str, name: &str) -> Result<PathBuf, FileError> {
+    let nook = within.join(kind).join(name);
+    for folder in ["home", "tmp", "work"] {
+        files::create_folder(&nook.join(folder))?;
+    }
+    Ok(nook)
 }
 
 /// Removes what killed processes of this user left among temporary files, and ends what they left running.

@@ -63,9 +63,9 @@ impl Bench<'_> {
                 continue;
             }
             made.push(rung);
-            self.lay_corners(rehearsal, rung, &mut stage)?;
+            lay_corners(around, rung, &mut stage)?;
             for fit_out in rung.berth.iter().flat_map(|_| &rung.definition.says.fit_outs) {
-                verdicts.push(self.fit_out_in(fit_out, FitStep::Do, rung, &stage.shown)?);
+                verdicts.push(self.fit_out_in(fit_out, FitStep::Do, rung, &stage.shown, around.nook)?);
             }
         }
         for (rung, service) in services {
@@ -103,25 +103,6 @@ impl Bench<'_> {
         Ok(all().filter(|(rung, service)| is_named(service) || needed.contains(&&rung.key)).collect())
     }
 
-    /// Makes empty corners for a rung, with the files of its first start.
-    fn lay_corners(&self, rehearsal: &Rehearsal, rung: &Rung, stage: &mut Stage) -> Result<(), VerifyError> {
-        let Some(berth) = &rung.berth else { return Ok(()) };
-        let own = self.scratch.path().join("stages").join(&rehearsal.rehearsal).join(rung.key.folder_name());
-        for (at, corner) in berth.corners().enumerate() {
-            let own = own.join(at.to_string());
-            files::create_folder(&own)?;
-            stage.shown.push(Shown { own, at: corner });
-        }
-        for (path, text) in &rung.first_start {
-            let Some(file) = berth.in_corner(path) else { continue };
-            if let Some(own) = stage.shown.iter().find_map(|shown| shown.own_of(&file)) {
-                files::create_folder(own.parent().unwrap_or(&own))?;
-                files::replace(&own, text.as_bytes())?;
-            }
-        }
-        Ok(())
-    }
-
     fn serve(
         &self,
         rung: &Rung,
@@ -136,10 +117,10 @@ impl Bench<'_> {
         let files = rung.files();
         let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port };
         let run: Vec<OsString> = service.run.iter().map(|word| filled(word, &with)).collect();
-        let mut variables = self.environment(&rung.key.household);
+        let mut variables = self.environment(&rung.key.household, around.nook);
         variables.extend(around.told.map(|told| ("KLADDER_STARTS".into(), told.into())));
         variables.extend(service.variables.iter().map(|(name, value)| (name.as_str().into(), filled(value, &with))));
-        let mut cell = self.keeping.cell(self.writable(around.folder), around.network, around.reads);
+        let mut cell = self.keeping.cell(self.writable(around), around.network, around.reads);
         cell.shown.clone_from(&stage.shown);
         let setting = Setting {
             run: &super::resolved(run, &variables),
@@ -169,7 +150,7 @@ impl Bench<'_> {
             let is_ready = match (&service.ready, port) {
                 (Some(trial), _) => {
                     let asked = Asked { service: &service.name, rung, trial, port };
-                    !self.ask_in(&asked, around.network, &stage.shown)?.0.failed()
+                    !self.ask_in(&asked, around.network, &stage.shown, around.nook)?.0.failed()
                 }
                 (None, Some(at)) => sys::ports::listens_in(around.network, at.port),
                 (None, None) => started.elapsed() >= MOMENT,
@@ -195,8 +176,27 @@ impl Bench<'_> {
     }
 
     /// Where what is run for a rehearsal may write.
-    pub(super) fn writable(&self, whole: &std::path::Path) -> Vec<PathBuf> {
-        let here = [self.scratch.path().to_path_buf(), whole.to_path_buf()];
+    pub(super) fn writable(&self, around: &Around<'_>) -> Vec<PathBuf> {
+        let here = [around.nook.to_path_buf(), around.folder.to_path_buf()];
         self.corners.iter().cloned().chain(here).collect()
     }
+}
+
+/// Makes empty corners for a rung, with the files of its first start.
+fn lay_corners(around: &Around<'_>, rung: &Rung, stage: &mut Stage) -> Result<(), VerifyError> {
+    let Some(berth) = &rung.berth else { return Ok(()) };
+    let own = around.nook.join("stage").join(rung.key.folder_name());
+    for (at, corner) in berth.corners().enumerate() {
+        let own = own.join(at.to_string());
+        files::create_folder(&own)?;
+        stage.shown.push(Shown { own, at: corner });
+    }
+    for (path, text) in &rung.first_start {
+        let Some(file) = berth.in_corner(path) else { continue };
+        if let Some(own) = stage.shown.iter().find_map(|shown| shown.own_of(&file)) {
+            files::create_folder(own.parent().unwrap_or(&own))?;
+            files::replace(&own, text.as_bytes())?;
+        }
+    }
+    Ok(())
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::PoisonError;
 use std::time::Instant;
 
 use kladder_choose::catalog::Rehearsal;
@@ -19,7 +20,7 @@ impl Bench<'_> {
         let owners = Owners::of(self.rungs);
         let named = |rung: &&Rung| rehearsal.tools.iter().any(|tool| rung.answers_to(tool));
         let named: Vec<&Rung> = self.rungs.iter().filter(named).collect();
-        self.together.borrow_mut().add(seen, &named, &owners, self.rungs, passed);
+        self.together.lock().unwrap_or_else(PoisonError::into_inner).add(seen, &named, &owners, self.rungs, passed);
         let (started, mut programs) = (Instant::now(), BTreeSet::new());
         // What was made meanwhile is nobody else's.
         let made = [folder, self.scratch.path()].map(|folder| std::fs::canonicalize(folder).unwrap_or_default());

@@ -13,7 +13,9 @@ use super::cell::paths;
 use super::{Around, Bench, VerifyError, not_started};
 use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Verdict, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
+use crate::host::confine::Network;
 use crate::host::process::Lasting;
+use crate::host::rooms::Room;
 use crate::prove::project::{bytes_of, of_rung, put};
 use crate::prove::together::{Seen, launched};
 use crate::sys::Start;
@@ -116,8 +118,7 @@ impl Bench<'_> {
             Ok(filled) => filled,
             Err(error) => return cannot(error.to_string()),
         };
-        let folder = self.scratch.path().join("rehearsals").join(&rehearsal.rehearsal);
-        files::create_folder(&folder)?;
+        let folder = self.nook("rehearsals", &rehearsal.rehearsal)?.join("work");
         for (path, file) in &filled.files {
             // What the rehearsal names and does not have, or has in each other's way, is its own fault.
             let put = bytes_of(file).and_then(|bytes| put(&path.below(&folder), &bytes, file.executable));
@@ -142,10 +143,12 @@ impl Bench<'_> {
     ) -> Result<Vec<Verdict>, VerifyError> {
         self.keeping.also(&rehearsal.calls, &self.host.path);
         let reads = paths(&rehearsal.reads, self.host);
-        let told = self.scratch.path().join(["starts-of-", &rehearsal.rehearsal].concat());
+        let nook = self.nook("rehearsals", &rehearsal.rehearsal)?;
+        let told = nook.join("starts");
         files::replace(&told, b"")?;
-        let (network, watched) = (self.keeping.inside(), Some(self.keeping.let_go()));
-        let plain = Around { folder, network, reads: &reads, watched, told: Some(&told), shown: &[] };
+        let (room, watched) = (self.keeping.room(), Some(self.keeping.let_go()));
+        let network = room.as_ref().map_or(Network::All, Room::network);
+        let plain = Around { nook: &nook, folder, network, reads: &reads, watched, told: Some(&told), shown: &[] };
         let (stage, set) = self.stage(rehearsal, &plain)?;
         if set.iter().any(|verdict| matches!(verdict.outcome, Outcome::Skipped(_))) {
             return Ok(set);

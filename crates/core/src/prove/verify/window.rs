@@ -56,8 +56,8 @@ impl Bench<'_> {
         pattern: &Pattern,
         display: &Path,
     ) -> Result<Outcome, VerifyError> {
-        let scratch = self.scratch.path();
-        let variables = self.environment(&rung.key.household);
+        let scratch = &self.nook("windows", &rung.key.folder_name())?;
+        let variables = self.environment(&rung.key.household, scratch);
         // Sockets without a file are kept from programs in cells, and would be tried first.
         let arguments =
             ["-displayfd", "1", "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-nolisten", "local", "-noreset"];
@@ -89,7 +89,7 @@ impl Bench<'_> {
         };
         let mut variables = variables.clone();
         variables.push(("DISPLAY".into(), format!(":{number}").into()));
-        let writes = self.corners.iter().cloned().chain([scratch.to_path_buf()]).collect();
+        let writes = self.corners.iter().cloned().chain([scratch.clone()]).collect();
         // The display listens on a socket among temporary files.
         let cell = self.keeping.cell(writes, Network::All, &["/tmp/.X11-unix".into()]);
         let nearest = self.wiring.fronts(&rung.key.household).into_iter().next().unwrap_or_default();

@@ -13,7 +13,7 @@ use kladder_choose::catalog::{FitOut, Trial};
 use kladder_choose::template::Hole;
 
 use super::judge::Judged;
-use super::{Bench, Filled, VerifyError, not_started, resolved, words};
+use super::{Bench, Filled, VerifyError, nook_in, not_started, resolved, words};
 use crate::base::event::{Confined, Event, Outcome, Subject, Verdict, Work, check_cancelled};
 use crate::base::files;
 use crate::host::confine::{Cell, Network, Reads};
@@ -34,13 +34,18 @@ impl Bench<'_> {
         let with = Filling { rung, folder: files, place: &place, rungs: self.rungs, port: None };
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let shelf = shelved.place.folder.ancestors().nth(2).unwrap_or(&shelved.place.folder);
+        let nook = self.nook("set-up", &rung.key.folder_name())?;
         let cell = Cell {
-            reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
-            writes: vec![files.to_path_buf(), self.scratch.path().to_path_buf()],
+            reads: Reads::SystemAnd(vec![
+                shelf.to_path_buf(),
+                self.ladder().to_path_buf(),
+                self.keeping.commands().to_path_buf(),
+            ]),
+            writes: vec![files.to_path_buf(), nook.clone()],
             network: Network::None,
             shown: Vec::new(),
         };
-        self.work(Some(Work::SetUp), subject, trial, &Worked { rung, run, folder: files, cell, with })
+        self.work(Some(Work::SetUp), subject, trial, &Worked { rung, run, nook: &nook, folder: files, cell, with })
     }
 
     /// Runs a command of a fit-out; where it has none for this step, that passes.
@@ -48,31 +53,36 @@ impl Bench<'_> {
     /// # Errors
     /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict.
     pub fn fit_out(&self, fit_out: &FitOut, step: FitStep, rung: &Rung) -> Result<Verdict, VerifyError> {
-        self.fit_out_in(fit_out, step, rung, &[])
+        self.fit_out_in(fit_out, step, rung, &[], self.scratch.path())
     }
 
-    /// The same where other folders are seen in place of the corners.
+    /// The same where other folders are seen in place of the corners; it works below `within`.
     pub(super) fn fit_out_in(
         &self,
         fit_out: &FitOut,
         step: FitStep,
         rung: &Rung,
         shown: &[Shown],
+        within: &Path,
     ) -> Result<Verdict, VerifyError> {
         let subject = Subject::FitOut { rung: rung.key.clone(), name: fit_out.name.clone() };
         let Some(trial) = step.of(fit_out) else {
             return Ok(Verdict { subject, outcome: Outcome::Passed, took: Duration::ZERO });
         };
-        let folder = self.scratch.path().join("fit-outs").join(rung.key.folder_name());
-        files::create_folder(&folder)?;
+        let nook = nook_in(within, "fit-outs", &rung.key.folder_name())?;
+        let folder = nook.join("work");
         let files = rung.files();
         let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: None };
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let corners = rung.berth.iter().flat_map(Berth::corners);
         let shelf = rung.folder().ancestors().nth(2).unwrap_or(rung.folder());
         let cell = Cell {
-            reads: Reads::SystemAnd(vec![shelf.to_path_buf(), self.ladder().to_path_buf()]),
-            writes: corners.chain([self.scratch.path().to_path_buf()]).collect(),
+            reads: Reads::SystemAnd(vec![
+                shelf.to_path_buf(),
+                self.ladder().to_path_buf(),
+                self.keeping.commands().to_path_buf(),
+            ]),
+            writes: corners.chain([nook.clone()]).collect(),
             network: if fit_out.network && step == FitStep::Do { Network::All } else { Network::None },
             shown: shown.to_vec(),
         };
@@ -82,7 +92,7 @@ impl Bench<'_> {
             FitStep::Do => Some(Work::FitOut),
             FitStep::Undo => Some(Work::Undo),
         };
-        self.work(work, subject, trial, &Worked { rung, run, folder: &folder, cell, with })
+        self.work(work, subject, trial, &Worked { rung, run, nook: &nook, folder: &folder, cell, with })
     }
 
     /// Runs a command about a service of a rung: whether it is ready, or what it says of its state.
@@ -91,7 +101,7 @@ impl Bench<'_> {
     /// [`VerifyError`] where it could not be looked at. One that fails, or takes too long, is a verdict, and what it wrote is told
     /// beside it.
     pub fn ask(&self, asked: &Asked<'_>) -> Result<(Verdict, String), VerifyError> {
-        self.ask_in(asked, Network::All, &[])
+        self.ask_in(asked, Network::All, &[], self.scratch.path())
     }
 
     /// The same in some network, where other folders are seen in place of the corners.
@@ -100,19 +110,20 @@ impl Bench<'_> {
         asked: &Asked<'_>,
         network: Network,
         shown: &[Shown],
+        within: &Path,
     ) -> Result<(Verdict, String), VerifyError> {
         let Asked { service, rung, trial, port } = asked;
         let subject = Subject::Service { rung: rung.key.clone(), service: (*service).to_owned() };
-        let folder = self.scratch.path().join("services").join(rung.key.folder_name());
-        files::create_folder(&folder)?;
+        let nook = nook_in(within, "services", &rung.key.folder_name())?;
+        let folder = nook.join("work");
         let files = rung.files();
         let with = Filling { rung, folder: &files, place: &files, rungs: self.rungs, port: *port };
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let corners = rung.berth.iter().flat_map(Berth::corners);
-        let writes = corners.chain([self.scratch.path().to_path_buf()]).collect();
+        let writes = corners.chain([nook.clone()]).collect();
         let mut cell = self.keeping.cell(writes, network, &[]);
         cell.shown = shown.to_vec();
-        self.run(subject, trial, &Worked { rung, run, folder: &folder, cell, with })
+        self.run(subject, trial, &Worked { rung, run, nook: &nook, folder: &folder, cell, with })
             .map(|(verdict, _, said)| (verdict, said))
     }
 
@@ -146,8 +157,8 @@ impl Bench<'_> {
         what: &Worked<'_>,
     ) -> Result<(Verdict, Confined, String), VerifyError> {
         check_cancelled(self.observer)?;
-        let (started, Worked { rung, run, folder, cell, .. }) = (Instant::now(), what);
-        let mut variables = self.environment(&rung.key.household);
+        let (started, Worked { rung, run, nook, folder, cell, .. }) = (Instant::now(), what);
+        let mut variables = self.environment(&rung.key.household, nook);
         variables.extend(super::own_variables(trial, Some(&what.with)));
         let folder = &trial.folder.below(folder);
         files::create_folder(folder)?;
@@ -166,8 +177,15 @@ impl Bench<'_> {
         let (outcome, confined, output) = match process::run(&setting, self.observer) {
             Ok(ran) => {
                 let value = |hole: &Hole| Some(filled_hole(hole, &what.with).to_string_lossy().into_owned());
-                let judged =
-                    Judged { trial, ran: &ran, said: None, value: &value, folder, most: self.keeping.most(trial) };
+                let judged = Judged {
+                    trial,
+                    ran: &ran,
+                    said: None,
+                    value: &value,
+                    folder,
+                    most: self.keeping.most(trial),
+                    host: self.host,
+                };
                 (judged.outcome(), ran.confined, [ran.stdout, ran.stderr].concat())
             }
             Err(error) => (Outcome::failed(not_started(trial, &error)), Confined::default(), String::new()),
@@ -194,6 +212,7 @@ pub struct Asked<'a> {
 struct Worked<'w> {
     rung: &'w Rung,
     run: Vec<OsString>,
+    nook: &'w Path,
     folder: &'w Path,
     cell: Cell,
     with: Filling<'w>,

@@ -12,21 +12,26 @@ pub(crate) fn adopt_orphans() -> bool {
     set_child_subreaper(Some(getpid())).is_ok()
 }
 
-/// Ends every process that descends from this one and carries `mark` in its environment, and those that have left their group and
-/// their parent with an environment that says nothing of us: whoever started them is gone.
+/// Ends every process that descends from this one and carries `mark` in its environment.
 pub(crate) fn end_descendants(mark: &str) {
-    end(mark, true);
+    end(|| marked(mark), true);
+}
+
+/// Ends those that have left their group and their parent with an environment that says nothing of us: whoever started them is
+/// gone.
+pub(crate) fn end_strays() {
+    end(|| tree().1, true);
 }
 
 /// The same for whoever is not their parent, and leaves them to be waited for.
 pub(crate) fn kill_descendants(mark: &str) {
-    end(mark, false);
+    end(|| marked(mark), false);
 }
 
-fn end(mark: &str, reaps: bool) {
+fn end(left: impl Fn() -> BTreeSet<i32>, reaps: bool) {
     // A process may start another one while it is looked for; in the end there is nobody left who could.
     for _ in 0..50 {
-        let left = marked(mark);
+        let left = left();
         if left.is_empty() {
             return;
         }
@@ -67,10 +72,11 @@ pub(crate) fn any_marked(mark: &str) -> bool {
     numbers.any(|pid| pid != getpid().as_raw_nonzero().get() && has_mark(pid, mark))
 }
 
-/// What all processes of this mark take together.
-pub(crate) fn usage(mark: &str) -> Usage {
+/// What all processes of this mark take together, and those that nobody marked where that is wanted.
+pub(crate) fn usage(mark: &str, with_strays: bool) -> Usage {
     let mut usage = Usage::default();
-    for pid in marked(mark) {
+    let strays = if with_strays { tree().1 } else { BTreeSet::new() };
+    for pid in marked(mark).into_iter().chain(strays) {
         let resident = || {
             // The second number counts the pages that are in memory (`proc_pid_statm(5)`).
             let text = fs::read_to_string(format!("/proc/{pid}/statm")).ok()?;
@@ -84,6 +90,13 @@ pub(crate) fn usage(mark: &str) -> Usage {
 
 /// The processes below this one that have a variable of this text in their environment.
 fn marked(mark: &str) -> BTreeSet<i32> {
+    let mut below = tree().0;
+    below.retain(|pid| has_mark(*pid, mark));
+    below
+}
+
+/// All processes below this one; and those of its children that lead a group of their own and say nothing of us.
+fn tree() -> (BTreeSet<i32>, BTreeSet<i32>) {
     let mut children: BTreeMap<i32, Vec<i32>> = BTreeMap::new();
     let own = getpid().as_raw_nonzero().get();
     let own_group = stat_of(own).map_or(0, |stat| stat.group);
@@ -104,9 +117,7 @@ fn marked(mark: &str) -> BTreeSet<i32> {
             }
         }
     }
-    below.retain(|pid| has_mark(*pid, mark));
-    below.extend(strays);
-    below
+    (below, strays)
 }
 
 /// What the system tells of a process (`proc_pid_stat(5)`).

@@ -9,12 +9,15 @@ pub(crate) fn adopt_orphans() -> bool {
 pub(crate) fn kill_descendants(_mark: &str) {}
 
 /// Nothing that could be told: what others take is not found.
-pub(crate) fn usage(_mark: &str) -> crate::sys::Usage {
+pub(crate) fn usage(_mark: &str, _with_strays: bool) -> crate::sys::Usage {
     crate::sys::Usage::default()
 }
 
 /// Does nothing: what left its group is not found.
 pub(crate) fn end_descendants(_mark: &str) {}
+
+/// Does nothing: nobody is handed to this process.
+pub(crate) fn end_strays() {}
 
 /// Does nothing: the environment of other processes is not told.
 pub(crate) fn end_left_behind(_beginning: &str) {}

@@ -1,0 +1,51 @@
+//! What came of verifying the last time, so that the next time shows what changed.
+//!
+//! `verified.json` in the ladder's folder, format 1.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use crate::base::event::{Outcome, Subject, Verdict};
+use crate::base::record;
+
+const FORMAT: u32 = 1;
+const FILE: &str = "verified.json";
+
+/// The last time.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Remembered {
+    format: u32,
+    /// When it was.
+    pub at: jiff::Timestamp,
+    /// Whether something failed, by what was looked at.
+    failed: BTreeMap<String, bool>,
+}
+
+/// A subject as a key.
+fn key(subject: &Subject) -> String {
+    // A value of plain facts has a text.
+    serde_json::to_string(subject).unwrap_or_default()
+}
+
+impl Remembered {
+    /// What is remembered in a ladder's folder; a record that cannot be used is as good as none.
+    pub(super) fn read(folder: &Path) -> Option<Self> {
+        record::read(&folder.join(FILE), FORMAT).ok()
+    }
+
+    /// Whether something failed then; `None` where it was not looked at.
+    pub fn failed(&self, subject: &Subject) -> Option<bool> {
+        self.failed.get(&key(subject)).copied()
+    }
+
+    /// Remembers what came of it now, and goes on remembering what was not looked at.
+    pub(super) fn write(before: Option<&Self>, verdicts: &[Verdict], folder: &Path) {
+        let mut failed = before.map(|before| before.failed.clone()).unwrap_or_default();
+        let looked = verdicts.iter().filter(|verdict| !matches!(verdict.outcome, Outcome::Skipped(_)));
+        failed.extend(looked.map(|verdict| (key(&verdict.subject), verdict.failed())));
+        // Who may not write only sees less the next time.
+        let _ = record::write(&folder.join(FILE), &Self { format: FORMAT, at: jiff::Timestamp::now(), failed });
+    }
+}
