@@ -424,6 +424,7 @@ pub(crate) struct NewerOptions {
     pub(crate) climb: ClimbOptions,
 }
 
+#[allow(clippy::struct_excessive_bools, reason = "each is an option of its own")]
 #[derive(Debug, Clone, Default, Args)]
 pub(crate) struct ClimbOptions {
     /// Accept a licence by its name, for use in scripts; may be given several times
@@ -441,6 +442,9 @@ pub(crate) struct ClimbOptions {
     /// Let the ladder's settings take the place of yours where they differ; yours are kept
     #[arg(long)]
     pub(crate) take_settings: bool,
+    /// Run the rehearsals of its rungs afterwards
+    #[arg(long)]
+    pub(crate) rehearse: bool,
     /// Do not ask whether to go on
     #[arg(long, short)]
     pub(crate) yes: bool,

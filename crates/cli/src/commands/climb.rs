@@ -3,8 +3,9 @@
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
-use kladder_choose::catalog::Gate;
+use kladder_choose::catalog::{Gate, Rehearsal};
 use kladder_choose::names::RungKey;
+use kladder_choose::pins::Pins;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::{Climbed, CodeStanding, CodeState, Holder, Request, WhyMissing};
 use kladder_core::desk::{Desk, Freshness};
@@ -14,8 +15,8 @@ use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
-use crate::args::ClimbOptions;
-use crate::commands::{login, look, pin, settings, ssh_key, wire};
+use crate::args::{ClimbOptions, VerifyOptions};
+use crate::commands::{login, look, pin, settings, ssh_key, verify, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -80,8 +81,30 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     login::tell(context, &desk.ladder, out)?;
     look::see_to(context, &desk.ladder, options.yes || options.take_settings, out)?;
     ssh_key::see_to(context, &desk.ladder, changed, options.yes, out)?;
+    if options.rehearse || (context.around.home.settings()?.rehearse && (changed || !mended.is_empty())) {
+        let rehearsed = rehearse(&desk, &pins, context, out)?;
+        if rehearsed != ExitCode::SUCCESS {
+            return Ok(rehearsed);
+        }
+    }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
+}
+
+/// Runs the rehearsals whose tools are all on the ladder.
+fn rehearse(desk: &Desk, pins: &Pins, context: &Context, out: &Out) -> Result<ExitCode, Problem> {
+    let site = desk.site(pins);
+    let rungs = site.route()?.rungs;
+    let is_there = |rehearsal: &Rehearsal| {
+        let on_ladder = |name: &str| rungs.iter().any(|rung| rung.answers_to(name));
+        rehearsal.code.is_none() && rehearsal.tools.iter().all(|tool| on_ladder(tool))
+    };
+    let only: Vec<String> = site.rehearsals()?.into_iter().filter(is_there).map(|one| one.rehearsal).collect();
+    if only.is_empty() {
+        out.say("No rehearsal goes with these rungs alone.")?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    verify::run(context, &out.without_values(), &VerifyOptions { only, ..VerifyOptions::default() })
 }
 
 /// What the host lacks, so that there is no route yet.

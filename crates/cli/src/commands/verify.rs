@@ -37,7 +37,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
         out.value(&shape)?;
         options.junit.as_deref().map_or(Ok(()), |file| junit::write(&shape, file))?;
     }
-    tell(&verified, &shape, &route, out)?;
+    tell(&verified, &shape, &route, options, out)?;
     if !mends.is_empty() {
         do_them(&mends, context, out, options.yes)?;
         out.say("")?;
@@ -55,11 +55,19 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
 }
 
 /// What failed first, then all of it at a glance.
-fn tell(verified: &Verified, shape: &shapes::Verify, route: &Route, out: &Out) -> Result<(), Problem> {
+fn tell(
+    verified: &Verified,
+    shape: &shapes::Verify,
+    route: &Route,
+    options: &VerifyOptions,
+    out: &Out,
+) -> Result<(), Problem> {
     verdicts::show_reasons(shape, out)?;
     verdicts::show_rungs(route, &verified.verdicts, out)?;
     verdicts::show_rehearsals(&verified.verdicts, out)?;
-    together::show(&shape.together, out)?;
+    if options.only.is_empty() {
+        together::show(&shape.together, out)?;
+    }
     if let Some(kept) = &verified.kept {
         out.say(styled(FAINT, format!("\nPrograms were {}.", words::confined(kept))))?;
     }

@@ -12,20 +12,23 @@ use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 
 /// Writes it to a file, in one step.
 pub(crate) fn write(verified: &shapes::Verify, file: &Path) -> Result<(), Problem> {
-    let mut report = Report::new("kladder verify");
+    let mut suites: Vec<TestSuite> = Vec::new();
     for one in &verified.verdicts {
         let owner = words::owner(&one.verdict.subject);
         let case = case_of(one, &owner);
-        if let Some(suite) = report.test_suites.iter_mut().find(|suite| suite.name.as_str() == owner) {
+        if let Some(suite) = suites.iter_mut().find(|suite| suite.name.as_str() == owner) {
             suite.add_test_case(case);
         } else {
             let mut suite = TestSuite::new(owner);
             suite.add_test_case(case);
-            report.add_test_suite(suite);
+            suites.push(suite);
         }
     }
+    let mut report = Report::new("kladder verify");
+    // They are counted when they are added.
+    report.add_test_suites(suites);
     let text = report.to_string().map_err(|error| Problem::output(&std::io::Error::other(error)))?;
-    Ok(files::replace(file, text.as_bytes())?)
+    Ok(files::hand_out(file, text.as_bytes())?)
 }
 
 fn case_of(one: &shapes::Verified, owner: &str) -> TestCase {

@@ -208,8 +208,11 @@ fn of_verdicts(seen: &Value) -> (String, String) {
     let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
     let owner = text(&failed["subject"]["rung"]);
     let differences = failed["finding"]["differences"].as_array();
+    // The folder of a berth is called after a digest of what it is made from, paths too.
     let path = |one: &Value| {
-        text(&one["path"]).rsplit('/').take(2).collect::<Vec<_>>().into_iter().rev().collect::<Vec<_>>().join("/")
+        let path = text(&one["path"]);
+        let parts: Vec<&str> = path.rsplit('/').take(2).map(|part| part.split('-').next().unwrap_or(part)).collect();
+        parts.into_iter().rev().collect::<Vec<_>>().join("/")
     };
     let first = differences.and_then(|all| all.first());
     let how = first.map(|one| format!(" ({}: {})", text(&one["how"]), path(one))).unwrap_or_default();

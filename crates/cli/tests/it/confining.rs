@@ -300,7 +300,9 @@ const WAYS_OUT: &[(&str, &str)] = &[
     ("reading", r#"cp "$1/secret" mine"#),
     ("reading", r#"cd /proc/self/root && cat ".$1/secret""#),
     ("reading", r#"cat "$3/ladder.toml""#),
-    ("reading", r#"cat "$2/journal.sqlite""#),
+    ("reading", r#"cat "$2/journal.db""#),
+    ("reading", r#"ls "$HOME/../../..""#),
+    ("reading", r#"cat "$2/ladders/another/notes""#),
     ("processes", r#"cat "/proc/$PPID/environ""#),
     ("processes", r#"ls "/proc/$PPID/fd/" && cat "/proc/$PPID/maps" | grep -q ."#),
     ("processes", r#"printf x | dd of="/proc/$PPID/mem" bs=1 seek=4096"#),
@@ -313,6 +315,8 @@ fn no_way_out_of_a_check_is_open() {
     let sandbox = Sandbox::new();
     sandbox.write("user/secret", "not yours");
     sandbox.write("user/.profile", "# mine\n");
+    sandbox.write("home/data/ladders/another/notes", "another ladder's");
+    sandbox.write("home/data/ladders/stray", "nobody's");
     fs::set_permissions(sandbox.path("user/secret"), fs::Permissions::from_mode(0o600)).unwrap();
     let ways = WAYS_OUT
         .iter()

@@ -47,6 +47,7 @@ mod talking;
 mod timing;
 mod trouble;
 mod tunnel;
+mod verifying;
 mod visits;
 mod widths;
 mod wiring;

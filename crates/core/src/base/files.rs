@@ -109,6 +109,21 @@ pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
     Ok(())
 }
 
+/// Writes a file where a person wants one: in one step, but through what is there and is no plain file, like a device, a pipe or a
+/// link.
+///
+/// # Errors
+/// [`FileError`] where it cannot be written.
+pub fn hand_out(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
+    match fs::symlink_metadata(path) {
+        Ok(meta) if !meta.is_file() => {
+            let mut there = fs::OpenOptions::new().write(true).truncate(true).open(path).on("write", path)?;
+            there.write_all(bytes).on("write", path)
+        }
+        _ => replace(path, bytes),
+    }
+}
+
 /// Swaps two folders or files of one file system in one step; where the system cannot, in three, in which the second path
 /// is missing for a moment.
 ///

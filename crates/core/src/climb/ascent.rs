@@ -8,6 +8,7 @@ use std::thread;
 use kladder_choose::catalog::{Anew, FitOut, Trial};
 use kladder_choose::names::RungKey;
 
+use super::route::Route;
 use super::supply::{Ahead, Order, Supply, Way};
 use super::{ClimbError, Climbed, Failure, Prospect, RestartDue, Site, Stopped};
 use crate::base::crash;
@@ -121,6 +122,7 @@ impl Site<'_> {
         let ahead = Ahead { observer: recorder, halt: AtomicBool::new(false) };
         recorder.event(&Event::Ahead { fetch: prospect.fetch });
         let mut outcome = Outcome::default();
+        let changed = changed(&prospect.route);
         let took = thread::scope(|scope| {
             let mut supply = Supply::start(scope, &orders, way, &ahead);
             for (at, rung) in rungs.iter().enumerate() {
@@ -147,6 +149,7 @@ impl Site<'_> {
                     supply: &mut supply,
                     memory: &mut memory,
                     prepared: None,
+                    is_changed: changed.contains(&rung.key),
                 };
                 let Err(error) = climber.climb() else { continue };
                 if is_cancelled(&error) {
@@ -201,11 +204,13 @@ struct Climber<'c, 's> {
     supply: &'c mut Supply<'s>,
     memory: &'c mut Memory,
     prepared: Option<Prepared>,
+    /// Whether it, or something that it stands on, is another than in the landing that is current.
+    is_changed: bool,
 }
 
 impl Climber<'_, '_> {
     fn climb(&mut self) -> Result<(), TaskError> {
-        let rung = self.rung;
+        let (rung, is_changed) = (self.rung, self.is_changed);
         let (number, of) = (self.at + 1, self.prospect.route.rungs.len());
         self.tell(&Event::Rung { key: rung.key.clone(), rung: rung.name(), number, of });
         if let Source::Host(copy) = &rung.source {
@@ -213,7 +218,7 @@ impl Climber<'_, '_> {
         }
         let was_damaged =
             rung.is_to_bring() && rung.shelved().is_some_and(|it| it.place.standing() == Standing::Damaged);
-        for task in rung.tasks().iter().filter(|task| is_due(task.as_ref(), rung)) {
+        for task in rung.tasks().iter().filter(|task| is_due(task.as_ref(), rung, is_changed)) {
             check_cancelled(self.recorder)?;
             let traces = task.traces();
             if !traces.is_empty() {
@@ -242,10 +247,35 @@ impl Climber<'_, '_> {
     }
 }
 
-/// Whether a task is to be done in this climb. What is seen is seen in every landing: checks run anew for each, and a fit-out is
-/// looked for in each, since the rungs that it is seen by may be others.
-fn is_due(task: &dyn Task, rung: &Rung) -> bool {
-    rung.todo.contains(&task.name()) || matches!(task.name(), TaskName::Launch | TaskName::FitOut | TaskName::Check)
+/// Whether a task is to be done in this climb. A fit-out is looked for in every landing, since the rungs that it is seen by may be
+/// others; checks run for what changed, and for what stands on that.
+fn is_due(task: &dyn Task, rung: &Rung, is_changed: bool) -> bool {
+    let is_seen_anew = match task.name() {
+        TaskName::Launch | TaskName::FitOut => true,
+        TaskName::Check => is_changed,
+        _ => false,
+    };
+    is_seen_anew || rung.todo.contains(&task.name())
+}
+
+/// The rungs that are others than in the landing that is current, and those that stand on them; all where that one is not whole.
+fn changed(route: &Route) -> BTreeSet<&RungKey> {
+    let is_new = |rung: &&Rung| !rung.todo.is_empty() || !route.landing_is_whole;
+    let mut changed: BTreeSet<&RungKey> = route.rungs.iter().filter(is_new).map(|rung| &rung.key).collect();
+    loop {
+        let stands_on = |rung: &&Rung| rung.needs.iter().any(|below| changed.contains(below));
+        let more: Vec<&RungKey> = route
+            .rungs
+            .iter()
+            .filter(|rung| !changed.contains(&rung.key))
+            .filter(stands_on)
+            .map(|rung| &rung.key)
+            .collect();
+        if more.is_empty() {
+            return changed;
+        }
+        changed.extend(more);
+    }
 }
 
 impl Hands for Climber<'_, '_> {

@@ -192,6 +192,12 @@ pub struct Draft {
     committed: bool,
 }
 
+/// The ladder's folder of a landing: of one by its number, in the making or not, or of the link to the current one.
+pub(crate) fn ladder_of(landing: &Path) -> &Path {
+    let above = landing.parent().unwrap_or(landing);
+    if above.ends_with("landings") { above.parent().unwrap_or(above) } else { above }
+}
+
 impl Landings {
     /// The landings of the ladder at `ladder`, below the folder of all ladders; those from before it was moved are its own.
     pub fn of(ladders: &Path, ladder: &Path) -> Self {
@@ -209,7 +215,9 @@ impl Landings {
     /// [`FileError`] where a folder cannot be read; that there is none is no error.
     pub fn everywhere(ladders: &Path) -> Result<Vec<Self>, FileError> {
         let names = files::names(ladders)?;
-        Ok(names.iter().map(|name| Self { folder: ladders.join(name) }).collect())
+        // What is no folder is nobody's landings.
+        let folders = names.iter().map(|name| ladders.join(name)).filter(|folder| folder.is_dir());
+        Ok(folders.map(|folder| Self { folder }).collect())
     }
 
     /// Their folder.

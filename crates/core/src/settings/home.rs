@@ -133,6 +133,7 @@ impl Home {
             sign_ins: sign_ins(&source, form.sign_ins, &self.config)?,
             identity: form.identity,
             tell_commands: form.tell_commands,
+            rehearse: form.rehearse,
         })
     }
 }
@@ -158,6 +159,8 @@ pub struct Settings {
     pub identity: BTreeMap<String, String>,
     /// Whether wired shells tell who would bring a command that is not there.
     pub tell_commands: bool,
+    /// Whether a climb that changed something runs the rehearsals of its rungs.
+    pub rehearse: bool,
 }
 
 #[derive(serde::Deserialize)]
@@ -180,6 +183,8 @@ struct Form {
     identity: BTreeMap<String, String>,
     #[serde(default, rename = "tell-commands")]
     tell_commands: bool,
+    #[serde(default)]
+    rehearse: bool,
 }
 
 #[derive(serde::Deserialize)]

@@ -35,6 +35,9 @@ impl From<ClimbError> for Problem {
                 .fold(Self::of(Code::NoYard, &error), |problem, index| problem.next(words::to_name(index)))
                 .why("nothing was fetched; this catalog's files are found through them"),
             ClimbError::Launch(error) => launch(error),
+            ClimbError::Verify(VerifyError::Cancelled(_)) => {
+                Self::new(Code::Interrupted, "interrupted").why("nothing was changed")
+            }
             ClimbError::Verify(error) => verify(error),
             ClimbError::State(error) => Self::state(error),
             ClimbError::Record(error) => Self::memory(error),

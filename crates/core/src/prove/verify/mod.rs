@@ -43,7 +43,7 @@ use crate::host::confine::{Cell, Network};
 use crate::host::process;
 use crate::host::survey::{Host, SCRATCH, answers, scratch};
 use crate::keep::berth::Berth;
-use crate::keep::landing::path_with;
+use crate::keep::landing::{ladder_of, path_with};
 use crate::keep::launchers::launcher_differs;
 use crate::prove::together::Together;
 use crate::sys::{Shown, Start};
@@ -106,8 +106,7 @@ impl<'b> Bench<'b> {
         let scratch = tempfile::Builder::new().prefix(&name).tempdir_in(&host.temporary);
         let scratch = scratch.on("make a folder in", &host.temporary)?;
         let corners = rungs.iter().filter_map(|rung| rung.berth.as_ref()).flat_map(Berth::corners).collect();
-        let ladder = landing.ancestors().nth(2).unwrap_or(landing);
-        let keeping = Keeping::of(rungs, ladder, scratch.path(), host);
+        let keeping = Keeping::of(rungs, ladder_of(landing), scratch.path(), host);
         Ok(Self {
             landing,
             host,

@@ -19,6 +19,7 @@ use crate::base::files;
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process;
 use crate::keep::berth::Berth;
+use crate::keep::landing::ladder_of;
 use crate::sys::Shown;
 use crate::tasks::launch::{Filling, filled_hole};
 use crate::tasks::{FitStep, Listening, Rung, Shelved};
@@ -129,7 +130,7 @@ impl Bench<'_> {
 
     /// The folder of the ladder: the landing in the making, and the berths and corners beside it.
     pub(super) fn ladder(&self) -> &Path {
-        self.landing.ancestors().nth(2).unwrap_or(self.landing)
+        ladder_of(self.landing)
     }
 
     fn work(
