@@ -64,7 +64,11 @@ shot route kladder route
 shot about kladder about tidlow
 keys Return pause n Return
 shot climb kladder climb --accept-licence neapstone-terms
+# Verified with something wrong: what failed, why, and what helps is what one looks for.
+program=$(find "$KLADDER_HOME/data/shelf" -name turnsedge -type f 2>/dev/null | head -1)
+if [ -n "$program" ]; then chmod u+w "$program"; echo "x" >> "$program"; fi
 shot verify kladder verify
+[ -z "$program" ] || kladder verify --mend --quiet
 keys Return
 shot wire kladder wire
 kladder climb --quiet --accept-licence neapstone-terms

@@ -33,7 +33,9 @@ pub(super) fn show_reasons(shape: &shapes::Verify, out: &Out) -> Result<(), Prob
     if !failed.is_empty() {
         out.say("")?;
     }
-    let skipped: Vec<_> = shape.verdicts.iter().map(|one| &one.verdict).filter(|one| is_skipped(one)).collect();
+    // What comes after a failure is told with it.
+    let is_told = |one: &&shapes::Verdict| is_skipped(one) && one.outcome != Outcome::Skipped(Skipped::EarlierFailed);
+    let skipped: Vec<_> = shape.verdicts.iter().map(|one| &one.verdict).filter(is_told).collect();
     let for_others = skipped.iter().filter(|one| is_for_others(one)).count();
     for one in skipped.iter().filter(|one| for_others <= MOST_FOR_OTHERS || !is_for_others(one)) {
         show_skipped(one, out)?;
@@ -110,10 +112,15 @@ fn show_failed(verdict: &shapes::Verdict, passed_before: Option<String>, out: &O
         .try_for_each(|cause| out.say(format!("    {} {}", styled(TOLD, "likely:"), clean(&words::cause(cause)))))
 }
 
-/// A line for each rung.
+/// A line for each rung; where something failed, for those alone whose it is.
 pub(super) fn show_rungs(route: &Route, verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
-    let looked = |rung: &RungKey| verdicts.iter().any(|verdict| verdict.subject.rung() == Some(rung));
-    let rows = route.rungs.iter().filter(|rung| looked(&rung.key)).map(|rung| {
+    let of = |rung: &RungKey, is_meant: fn(&Verdict) -> bool| {
+        verdicts.iter().any(|verdict| verdict.subject.rung() == Some(rung) && is_meant(verdict))
+    };
+    let looked = route.rungs.iter().filter(|rung| of(&rung.key, |_| true));
+    let (failed, passed): (Vec<_>, Vec<_>) = looked.partition(|rung| of(&rung.key, Verdict::failed));
+    let any_failed = verdicts.iter().any(Verdict::failed);
+    let rows = if any_failed { &failed } else { &passed }.iter().map(|rung| {
         let own = |kind: fn(&Subject) -> bool| cell(verdicts, &rung.key, kind);
         vec![
             styled(STRONG, &rung.key),
@@ -124,24 +131,50 @@ pub(super) fn show_rungs(route: &Route, verdicts: &[Verdict], out: &Out) -> Resu
         ]
     });
     let rows: Vec<_> = rows.collect();
+    if !rows.is_empty() {
+        out.say(out.columns(&["rung", "version", "files", "commands", "checks"], rows, &[]))?;
+    }
+    if any_failed && !passed.is_empty() {
+        let other = if failed.is_empty() { "" } else { "other " };
+        out.say(format!("  {} {}", styled(GOOD, "passed"), count(passed.len(), &[other, "rung"].concat())))?;
+    }
+    Ok(())
+}
+
+/// Rehearsals: a line for one that passed, else step by step.
+pub(super) fn show_rehearsals(verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
+    let of = |verdict: &&Verdict| match &verdict.subject {
+        Subject::Rehearsal { rehearsal, step: Some(_) } => Some(rehearsal.clone()),
+        _ => None,
+    };
+    let steps: Vec<&Verdict> = verdicts.iter().filter(|verdict| of(verdict).is_some()).collect();
+    let (mut passed, mut failed) = (Vec::new(), Vec::new());
+    for one in steps.chunk_by(|one, next| of(one) == of(next)) {
+        let has_failed = one.iter().any(|step| step.failed());
+        if has_failed { failed.push(one) } else { passed.push(one) }
+    }
+    for steps in failed {
+        out.say(format!("\n  rehearsal {}", styled(STRONG, clean(&words::owner(&steps[0].subject)))))?;
+        let is_left_out = |step: &&&Verdict| step.outcome == Outcome::Skipped(Skipped::EarlierFailed);
+        let left_out = steps.iter().filter(is_left_out).count();
+        for step in steps.iter().filter(|step| !is_left_out(step)) {
+            let claim = clean(&words::claim(&step.subject));
+            out.say(format!("    {}  {claim}  {}", word(&step.outcome), styled(FAINT, time(step.took))))?;
+        }
+        if left_out > 0 {
+            out.say(format!("    {}  {}", styled(FAINT, "skipped"), count(left_out, "further step")))?;
+        }
+    }
+    let row = |steps: &&[&Verdict]| {
+        let took = steps.iter().map(|step| step.took).sum();
+        let name = clean(&words::owner(&steps[0].subject));
+        vec![styled(STRONG, name), styled(GOOD, "passed"), count(steps.len(), "step"), time(took)]
+    };
+    let rows: Vec<_> = passed.iter().map(row).collect();
     if rows.is_empty() {
         return Ok(());
     }
-    out.say(out.columns(&["rung", "version", "files", "commands", "checks"], rows, &[]))
-}
-
-/// Rehearsals step by step.
-pub(super) fn show_rehearsals(verdicts: &[Verdict], out: &Out) -> Result<(), Problem> {
-    let mut shown = "";
-    for verdict in verdicts {
-        let Subject::Rehearsal { rehearsal, step: Some(step) } = &verdict.subject else { continue };
-        if shown != rehearsal {
-            out.say(format!("\n  rehearsal {}", styled(STRONG, clean(rehearsal))))?;
-            shown = rehearsal;
-        }
-        out.say(format!("    {}  {}  {}", word(&verdict.outcome), clean(step), styled(FAINT, time(verdict.took))))?;
-    }
-    Ok(())
+    out.say(format!("\n{}", out.columns(&["rehearsal", "", "", "took"], rows, &[])))
 }
 
 /// How all of it came out, and what is another than the last time.

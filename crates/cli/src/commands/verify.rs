@@ -65,7 +65,8 @@ fn tell(
     verdicts::show_reasons(shape, out)?;
     verdicts::show_rungs(route, &verified.verdicts, out)?;
     verdicts::show_rehearsals(&verified.verdicts, out)?;
-    if options.only.is_empty() {
+    // Who worked with whom is no news beside a failure.
+    if options.only.is_empty() && shape.failed == 0 {
         together::show(&shape.together, out)?;
     }
     if let Some(kept) = &verified.kept {

@@ -64,6 +64,7 @@ impl Site<'_> {
         let notes = Notes::begin(observer);
         let mut verified = self.verify_all(route, looking, &notes)?;
         self.name_stopped(&mut verified.verdicts, route, &notes);
+        name_damaged(&mut verified.verdicts, route, &self.rehearsals()?);
         let (verdicts, landings) = (&verified.verdicts, self.landings());
         verified.before = Remembered::read(landings.folder());
         Remembered::write(verified.before.as_ref(), verdicts, landings.folder());
@@ -233,6 +234,42 @@ impl Site<'_> {
                 let _ = rung.map(|rung| std::fs::remove_file(&rung.fitted));
             }
             _ => {}
+        }
+    }
+}
+
+/// Where a rung is damaged, that is the likely cause of what fails with it.
+fn name_damaged(verdicts: &mut [Verdict], route: &Route, rehearsals: &[Rehearsal]) {
+    let is_damaged = |verdict: &&Verdict| verdict.failed() && matches!(verdict.subject, Subject::Files { .. });
+    let damaged: Vec<RungKey> =
+        verdicts.iter().filter(is_damaged).filter_map(|verdict| verdict.subject.rung().cloned()).collect();
+    if damaged.is_empty() {
+        return;
+    }
+    let by_key = |key: &RungKey| route.rungs.iter().find(|rung| rung.key == *key);
+    for verdict in verdicts {
+        let Outcome::Failed { causes, .. } = &mut verdict.outcome else { continue };
+        let mut open: Vec<&Rung> = match &verdict.subject {
+            Subject::Check { rung, .. } | Subject::FitOut { rung, .. } | Subject::Service { rung, .. } => {
+                by_key(rung).into_iter().collect()
+            }
+            Subject::Rehearsal { rehearsal, .. } => {
+                let tools = rehearsals.iter().find(|one| one.rehearsal == *rehearsal).map(|one| &one.tools);
+                let named = |rung: &&Rung| tools.is_some_and(|tools| tools.iter().any(|tool| rung.answers_to(tool)));
+                route.rungs.iter().filter(named).collect()
+            }
+            _ => continue,
+        };
+        let mut used: Vec<&RungKey> = Vec::new();
+        while let Some(rung) = open.pop() {
+            if !used.contains(&&rung.key) {
+                used.push(&rung.key);
+                open.extend(rung.needs.iter().filter_map(by_key));
+            }
+        }
+        let rungs: Vec<RungKey> = damaged.iter().filter(|key| used.contains(key)).cloned().collect();
+        if !rungs.is_empty() {
+            causes.insert(0, Cause::Damaged { rungs });
         }
     }
 }

@@ -155,6 +155,7 @@ impl Mend {
 
 fn of_causes(causes: &[Cause]) -> Option<Mend> {
     causes.iter().find_map(|cause| match cause {
+        Cause::Damaged { .. } => Some(Mend::Climb),
         Cause::DiskFull => Some(Mend::Clear),
         Cause::Stopped { services } => Some(Mend::Start { service: services.first()?.clone() }),
         _ => None,

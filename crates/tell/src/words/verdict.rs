@@ -292,6 +292,15 @@ pub fn cause(cause: &Cause) -> String {
             format!("{file} may not be run: name it in `executable` under `unpack` in the definition")
         }
         Cause::OtherProcessor => "it is made for another processor or system: see `for` of the artifact".into(),
+        Cause::Damaged { rungs } => {
+            let rungs: Vec<String> = rungs.iter().map(ToString::to_string).collect();
+            format!(
+                "{} {} not as {} was put there",
+                both(&rungs),
+                if rungs.len() == 1 { "is" } else { "are" },
+                if rungs.len() == 1 { "it" } else { "they" }
+            )
+        }
         Cause::DiskFull => "there was no room left on the disk".into(),
         Cause::PortTaken => "the port was taken; `kladder services` tells who holds those of the ladder".into(),
         Cause::Stopped { services } => match services.as_slice() {

@@ -1,6 +1,6 @@
 //! Likely causes of a failure: facts, which become sentences elsewhere.
 
-use kladder_choose::names::ToolName;
+use kladder_choose::names::{RungKey, ToolName};
 use serde::{Deserialize, Serialize};
 
 /// What a failure probably comes from.
@@ -60,6 +60,11 @@ pub enum Cause {
     },
     /// The program is for another processor or system.
     OtherProcessor,
+    /// Files of rungs that it uses are not as they were.
+    Damaged {
+        /// Which rungs.
+        rungs: Vec<RungKey>,
+    },
     /// There was no room left on the disk.
     DiskFull,
     /// The port was taken.
