@@ -5,15 +5,14 @@
 //! in the state that a kill would leave, which the next run mends.
 
 mod cause;
+mod finding;
 mod verdict;
 mod work;
 
 pub use crate::sys::{Confined, Kept};
 pub use cause::Cause;
-pub use verdict::{
-    Difference, Finding, How, Looked, Much, Outcome, Output, Shadow, Skipped, Stream, Subject, Undeclared, Unloadable,
-    Verdict,
-};
+pub use finding::{Difference, Finding, How, Looked, Much, Shadow, Undeclared, Unloadable};
+pub use verdict::{Outcome, Output, Skipped, Stream, Subject, Verdict};
 pub use work::Work;
 
 use std::path::PathBuf;
