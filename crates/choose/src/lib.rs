@@ -47,5 +47,6 @@ pub mod document;
 pub mod catalog;
 pub mod ladder;
 pub mod pins;
+pub mod sets;
 
 pub use values::{address, digest, names, near, path, platform, template};

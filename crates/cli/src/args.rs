@@ -211,6 +211,9 @@ pub(crate) enum Command {
     Rehearse(RehearseOptions),
     /// Run one command with the ladder's tools first on PATH and its variables set
     Run {
+        /// With the libraries of this set, and its commands first on PATH
+        #[arg(long, value_name = "NAME")]
+        set: Option<ToolName>,
         /// The command and its arguments
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
         command: Vec<OsString>,

@@ -41,6 +41,16 @@ pub struct Catalogs {
 }
 
 impl Catalogs {
+    /// The same with one more, the least important.
+    ///
+    /// # Errors
+    /// [`CatalogError::SameName`] where one has its name already.
+    pub fn and(self, more: Box<dyn Catalog>) -> Result<Self, CatalogError> {
+        let mut all = self.all;
+        all.push(more);
+        Self::new(all)
+    }
+
     /// Several catalogs as one.
     ///
     /// # Errors

@@ -46,6 +46,7 @@ use crate::catalog::{CommandName, Machine, Rehearsal, Variable, VariableName, Wa
 use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
+use crate::sets::{LibrarySet, SetForm};
 use crate::version::{Requirement, RequirementError, asks_for_newest};
 
 /// What the catalog is called that the program carries in itself.
@@ -126,6 +127,8 @@ pub struct Ladder {
     pub catalogs: Vec<PathBuf>,
     /// What is wanted, in the order of the file.
     pub wishes: Vec<Wish>,
+    /// The sets of libraries that it wants; each has a wish of its name, too.
+    pub sets: Vec<LibrarySet>,
     /// What the person wants of services otherwise than their tools say, by name.
     pub services: BTreeMap<String, ServiceWish>,
     /// Which tool answers to a command, or sets a variable, that several bring.
@@ -300,6 +303,8 @@ struct File {
     #[serde(default)]
     services: BTreeMap<Spanned<String>, ServiceWish>,
     #[serde(default)]
+    sets: BTreeMap<Spanned<String>, SetForm>,
+    #[serde(default)]
     variables: BTreeMap<VariableName, Variable>,
     #[serde(default)]
     choices: BTreeMap<ToolName, BTreeMap<String, String>>,
@@ -409,7 +414,10 @@ impl Ladder {
             .collect::<Result<Vec<_>, _>>()?;
         let mut rungs: Vec<_> = file.rungs.into_iter().collect();
         rungs.sort_by_key(|(tool, _)| tool.span().start);
-        let wishes = rungs.into_iter().map(|(tool, form)| wish(source, &tool, form)).collect::<Result<Vec<_>, _>>()?;
+        let mut wishes: Vec<Wish> =
+            rungs.into_iter().map(|(tool, form)| wish(source, &tool, form)).collect::<Result<_, _>>()?;
+        let sets = file.sets.into_iter().map(|(name, form)| set(source, &name, form)).collect::<Result<Vec<_>, _>>()?;
+        wishes.extend(sets.iter().map(of_set));
         let folder = path.parent().unwrap_or(Path::new("."));
         let name = || folder.file_name().map_or_else(|| "ladder".into(), |name| name.to_string_lossy().into_owned());
         let catalogs = match file.ladder.catalog {
@@ -419,6 +427,7 @@ impl Ladder {
         };
         Ok(Self {
             digest: digest(&machines, &wishes),
+            sets,
             path: path.clone(),
             text: source.text.clone(),
             title: file.ladder.title.unwrap_or_else(name),
@@ -479,6 +488,24 @@ fn alias(source: &Source, name: Spanned<String>, text: String) -> Result<(String
         return Err(source.invalid(name.span(), message));
     }
     Ok((name.into_inner(), text))
+}
+
+fn set(source: &Source, name: &Spanned<String>, form: SetForm) -> Result<LibrarySet, DocumentError> {
+    let parsed = name.get_ref().parse().map_err(|error| named_wrongly(source, name, &error))?;
+    Ok(LibrarySet { name: parsed, of: form.of, lock: form.lock, place: source.place(name.span()) })
+}
+
+/// The wish for what a set becomes.
+fn of_set(set: &LibrarySet) -> Wish {
+    Wish {
+        tool: set.name.clone(),
+        range: Range::any(),
+        host: HostPolicy::Never,
+        optional: false,
+        prefer: Vec::new(),
+        place: set.place.clone(),
+        range_place: set.place.clone(),
+    }
 }
 
 fn wish(source: &Source, tool: &Spanned<String>, form: Spanned<WishForm>) -> Result<Wish, DocumentError> {

@@ -69,7 +69,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Verify(options)) => verify::run(&context, out, &options),
         Some(Command::Rehearse(options)) => rehearse::run(&context, out, &options),
         Some(Command::Services(options)) => services::run(&context, out, &options),
-        Some(Command::Run { command }) => run::run(&context, out, &command),
+        Some(Command::Run { set, command }) => run::run(&context, out, set.as_ref(), &command),
         Some(Command::Wire(options)) => wire::run(&context, out, &options),
         Some(Command::Unwire { yes }) => wire::unwire(&context, out, yes),
         Some(Command::Vars(options)) => vars::run(&context, out, &options),

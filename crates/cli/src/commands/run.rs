@@ -5,21 +5,31 @@ use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Output};
 
+use kladder_choose::names::ToolName;
 use kladder_core::host::survey::answers;
 use kladder_core::keep::landing::Landings;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
+use kladder_tell::text::either;
 
 use crate::context::Context;
 use crate::render::Out;
 
-pub(super) fn run(context: &Context, out: &Out, command: &[OsString]) -> Result<ExitCode, Problem> {
+pub(super) fn run(
+    context: &Context,
+    out: &Out,
+    set: Option<&ToolName>,
+    command: &[OsString],
+) -> Result<ExitCode, Problem> {
     let path = context.around.ladder_path().ok_or_else(|| not_climbed(context))?;
     let landings = Landings::of(&context.around.home.ladders(), &path);
     if landings.current()?.is_none() {
         return Err(not_climbed(context).at(&path));
     }
-    let variables = landings.environment(&context.around.host.path, &|name| std::env::var_os(name))?;
+    let mut variables = landings.environment(&context.around.host.path, &|name| std::env::var_os(name))?;
+    if let Some(name) = set {
+        variables = with_set(variables, name, &landings)?;
+    }
     let (program, mut process) = prepare(command, variables)?;
     if out.json {
         let output = process.output().map_err(|error| not_started(command, &error))?;
@@ -28,6 +38,25 @@ pub(super) fn run(context: &Context, out: &Out, command: &[OsString]) -> Result<
     }
     // Becomes the command: its signals and its status are its own.
     Err(not_started(command, &process.exec()))
+}
+
+/// The same variables with the libraries of a set in reach of its runtime, and its commands first on PATH.
+fn with_set(
+    variables: Vec<(OsString, OsString)>,
+    name: &ToolName,
+    landings: &Landings,
+) -> Result<Vec<(OsString, OsString)>, Problem> {
+    let sets = landings.sets()?;
+    let Some(set) = sets.iter().find(|set| set.name == *name) else {
+        let there: Vec<String> = sets.iter().map(|set| format!("`{}`", set.name)).collect();
+        let problem = Problem::new(Code::Usage, format!("there is no set `{name}` in this landing"));
+        return Err(if there.is_empty() {
+            problem.next("`[sets.NAME]` in the ladder makes one; then `kladder climb`")
+        } else {
+            problem.next(format!("there is {}", either(&there)))
+        });
+    };
+    Ok(set.variables(variables))
 }
 
 fn prepare(command: &[OsString], variables: Vec<(OsString, OsString)>) -> Result<(PathBuf, Command), Problem> {

@@ -37,6 +37,7 @@ mod rehearsing;
 mod returning;
 mod sandbox;
 mod serving;
+mod sets;
 mod setting;
 mod settings;
 mod shapes;

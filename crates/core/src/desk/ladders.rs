@@ -6,6 +6,7 @@ use kladder_choose::document::{DocumentError, Source};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::pins::{Pins, PinsFileError};
 
+use super::sets::with_locks;
 use crate::base::files::{self, FileError};
 
 /// A ladder's file name.
@@ -21,7 +22,7 @@ pub fn find_from(folder: &Path) -> Option<PathBuf> {
 /// # Errors
 /// [`DocumentError`] with line, column and a hint where the file is wrong.
 pub fn read_ladder(path: &Path) -> Result<Ladder, DocumentError> {
-    Ladder::parse(&files::source(path)?)
+    Ok(with_locks(Ladder::parse(&files::source(path)?)?))
 }
 
 /// Reads a file of pins; `None` when there is none.

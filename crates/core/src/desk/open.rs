@@ -18,6 +18,7 @@ use super::catalogs::fetched::{self, FetchedError};
 use super::catalogs::{Folder, Starter};
 use super::ladders::{find_from, read_ladder, read_pins};
 use super::pinning::Unsized;
+use super::sets::{SetProblem, with_locks, with_sets};
 use crate::base::event::Silent;
 use crate::bring::fetch::{Network, NetworkError, Yards, at};
 use crate::bring::index::Around;
@@ -83,6 +84,9 @@ pub enum DeskError {
     /// The pins could not be used.
     #[error(transparent)]
     Pins(#[from] PinsFileError),
+    /// A set of libraries cannot be had.
+    #[error(transparent)]
+    Set(#[from] Box<SetProblem>),
     /// A catalog from elsewhere could not be had.
     #[error(transparent)]
     Fetched(#[from] FetchedError),
@@ -236,20 +240,12 @@ impl Surroundings {
         self.check_home()?;
         let ladder = self.read_ladder()?;
         let settings = self.home.settings()?;
-        let catalogs = self.catalogs_of(&settings, Some(&ladder))?;
+        let here = self.host.machine();
+        let catalogs = with_sets(self.catalogs_of(&settings, Some(&ladder))?, &ladder, &here)?;
         let old = read_pins(&ladder.pins_path())?;
         let network = self.network(&settings)?;
         let yards = self.yards_of(&catalogs, &network)?;
-        Ok(Desk {
-            surroundings: self.clone(),
-            here: self.host.machine(),
-            ladder,
-            catalogs,
-            old,
-            yards,
-            network,
-            untold: RefCell::default(),
-        })
+        Ok(Desk { surroundings: self.clone(), here, ladder, catalogs, old, yards, network, untold: RefCell::default() })
     }
 }
 
@@ -282,7 +278,7 @@ impl Desk {
     /// The same desk with another ladder in the place of its own.
     #[must_use]
     pub fn with_ladder(self, ladder: Ladder) -> Self {
-        Self { ladder, ..self }
+        Self { ladder: with_locks(ladder), ..self }
     }
 
     /// The machine of the ladder that this one counts as; itself, where the ladder is not pinned for it.

@@ -18,7 +18,9 @@ use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use kladder_choose::ladder::Ladder;
 use kladder_choose::names::{RungKey, ToolName};
+use kladder_choose::sets::LibrarySet;
 use kladder_choose::version::Version;
 use kladder_launch::table::{self, TableError};
 use kladder_launch::variables::applied;
@@ -102,6 +104,30 @@ impl LandedRung {
     /// Whether it stands on the shelf; otherwise the host has it.
     pub fn is_shelved(&self) -> bool {
         self.recipes.contains_key(&TaskName::Shelve)
+    }
+}
+
+/// A set of libraries, as it stands in a landing.
+#[derive(Clone, Debug)]
+pub struct LandedSet {
+    /// Its name.
+    pub name: ToolName,
+    /// Its files: libraries in `site`, commands in `bin`.
+    pub files: PathBuf,
+    /// Where its runtime puts what it compiles of them: nobody writes on the shelf.
+    pub compiled: PathBuf,
+}
+
+impl LandedSet {
+    /// Variables with its libraries in reach of its runtime, and its commands first on PATH.
+    pub fn variables(&self, mut variables: Vec<(OsString, OsString)>) -> Vec<(OsString, OsString)> {
+        let path = variables.iter().rfind(|(name, _)| name == "PATH").map(|(_, path)| path.clone());
+        variables.push(("PATH".into(), path_with(&self.files.join("bin"), &path.unwrap_or_default())));
+        variables.push(("PYTHONPATH".into(), self.files.join("site").into()));
+        variables.push(("PYTHONPYCACHEPREFIX".into(), self.compiled.clone().into()));
+        // Nothing of a person's own libraries is seen beside them.
+        variables.push(("PYTHONNOUSERSITE".into(), "1".into()));
+        variables
     }
 }
 
@@ -370,6 +396,23 @@ impl Landings {
         let mut variables = table::variables(&bytes).map_err(|source| LandingError::Table { path: table, source })?;
         variables.push(("PATH".into(), path_with(&self.current_link().join(COMMANDS), path)));
         Ok(variables)
+    }
+
+    /// The sets of libraries of the landing that is current.
+    ///
+    /// # Errors
+    /// [`LandingError`] where it, or the ladder that is kept with it, cannot be read.
+    pub fn sets(&self) -> Result<Vec<LandedSet>, LandingError> {
+        let Some(landing) = self.current()? else { return Ok(Vec::new()) };
+        let source = files::source(&self.current_link().join("ladder.toml"))?;
+        // It was read when the landing was made.
+        let sets = Ladder::parse(&source).map(|ladder| ladder.sets).unwrap_or_default();
+        let landed = |set: LibrarySet| {
+            let rung = landing.rung(&RungKey::shared(&set.name))?;
+            let compiled = self.folder.join("corners").join(rung.key.folder_name()).join("compiled");
+            Some(LandedSet { files: rung.folder.join("files"), compiled, name: set.name })
+        };
+        Ok(sets.into_iter().filter_map(landed).collect())
     }
 
     /// Begins a landing.

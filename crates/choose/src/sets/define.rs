@@ -1,0 +1,241 @@
+//! A set as a tool: its definition, with a release for each minor version of its runtime.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write;
+
+use super::LibrarySet;
+use super::lock::{Library, Lock, Wheel};
+use super::markers::Environment;
+use super::tags::{Interpreter, Tag};
+use crate::catalog::{Demand, Machine};
+use crate::digest::{Canonical, Digest};
+use crate::platform::Platform;
+
+/// A library that cannot be had for a runtime on a platform.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Without {
+    /// Its name.
+    pub library: String,
+    /// The runtime's minor version, like `3.11`.
+    pub runtime: String,
+    /// The platform.
+    pub platform: Platform,
+    /// How it could be had that is not done here: from its sources, for instance.
+    pub otherwise: Option<&'static str>,
+}
+
+/// Why there is no such set.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum SetError {
+    /// The runtime has no version that says so.
+    #[error("no version of {0} is a runtime's")]
+    NoRuntime(String),
+    /// No version of the runtime goes with all libraries.
+    #[error("its libraries are not to be had together")]
+    Without(Vec<Without>),
+    /// The lock file is for other versions of the runtime.
+    #[error("it is made for {0}")]
+    OtherRuntime(String),
+    /// A library is wanted in two ways at once.
+    #[error("{0} stands there twice for one machine")]
+    Twice(String),
+    /// A marker or a version that cannot be read.
+    #[error("`{text}` cannot be read: {why}")]
+    Unreadable {
+        /// What stands there.
+        text: String,
+        /// What is wrong.
+        why: String,
+    },
+}
+
+/// The definition of a set's tool, for some machines and minor versions of its runtime, in the order of the runtime's releases.
+///
+/// # Errors
+/// [`SetError`] where no version of the runtime will do.
+pub fn definition(
+    set: &LibrarySet,
+    lock: &Lock,
+    text: &str,
+    minors: &[(u32, u32)],
+    machines: &[Machine],
+) -> Result<String, SetError> {
+    if minors.is_empty() {
+        return Err(SetError::NoRuntime(set.of.to_string()));
+    }
+    let of = Digest::of(text.as_bytes()).to_string();
+    let mut releases = String::new();
+    let (mut without, mut other_runtime, mut names) = (Vec::new(), true, BTreeSet::new());
+    for minor in minors {
+        let mut chosen: BTreeMap<Platform, Vec<(&Library, &Wheel)>> = BTreeMap::new();
+        let mut lacks = Vec::new();
+        for (platform, has) in platforms(machines) {
+            let interpreter = Interpreter { minor: *minor, platform: platform.clone(), has };
+            let Some(environment) = Environment::of(&interpreter) else { continue };
+            if !is_for(lock, &environment)? {
+                continue;
+            }
+            other_runtime = false;
+            let wheels = wheels(lock, &interpreter, &environment, &mut lacks)?;
+            names.extend(wheels.iter().map(|(library, _)| library.name.clone()));
+            chosen.insert(platform, wheels);
+        }
+        if !lacks.is_empty() {
+            without.extend(lacks);
+        } else if chosen.len() == platforms(machines).len() {
+            release(&mut releases, set, *minor, &of, &chosen);
+        }
+    }
+    if releases.is_empty() {
+        return Err(match lock.requires_python.clone().filter(|_| other_runtime) {
+            Some(wanted) => SetError::OtherRuntime(format!("{} {wanted}", set.of)),
+            None if other_runtime => SetError::OtherRuntime("other machines".to_owned()),
+            None => SetError::Without(without),
+        });
+    }
+    Ok(head(set, lock, &names) + &releases)
+}
+
+/// The platforms of machines, with what all of one platform have at least.
+fn platforms(machines: &[Machine]) -> BTreeMap<Platform, Option<(u32, u32)>> {
+    let mut all: BTreeMap<Platform, Option<(u32, u32)>> = BTreeMap::new();
+    for machine in machines {
+        let has = c_library(machine);
+        let least = all.entry(machine.platform.clone()).or_insert(has);
+        *least = (*least).zip(has).map(|(one, other)| one.min(other));
+    }
+    all
+}
+
+/// The newest C library that a machine is known to have.
+fn c_library(machine: &Machine) -> Option<(u32, u32)> {
+    let is_musl = machine.platform.as_str().ends_with("/musl");
+    let (kind, major) = if is_musl { ("musl", 1) } else { ("gnu", 2) };
+    let holds = |minor: &u32| {
+        let wanted = format!("{kind} >={major}.{minor}").parse();
+        wanted.is_ok_and(|wanted| machine.facts.holds(&Demand::CLibrary(wanted)) == Some(true))
+    };
+    (0..100).rev().find(holds).map(|minor| (major, minor))
+}
+
+/// Whether a lock file is made for an environment.
+fn is_for(lock: &Lock, environment: &Environment) -> Result<bool, SetError> {
+    let unreadable = |text: &str| {
+        let text = text.to_owned();
+        move |why| SetError::Unreadable { text, why }
+    };
+    if let Some(versions) = &lock.requires_python
+        && !environment.is_one_of(versions).map_err(unreadable(versions))?
+    {
+        return Ok(false);
+    }
+    let mut any = lock.environments.is_empty();
+    for marker in &lock.environments {
+        any |= environment.holds(marker).map_err(unreadable(marker))?;
+    }
+    Ok(any)
+}
+
+/// The wheel of each library that is wanted there.
+fn wheels<'l>(
+    lock: &'l Lock,
+    interpreter: &Interpreter,
+    environment: &Environment,
+    lacks: &mut Vec<Without>,
+) -> Result<Vec<(&'l Library, &'l Wheel)>, SetError> {
+    let mut chosen: Vec<(&Library, &Wheel)> = Vec::new();
+    for library in &lock.libraries {
+        if let Some(marker) = &library.marker {
+            let unreadable = |why| SetError::Unreadable { text: marker.clone(), why };
+            if !environment.holds(marker).map_err(unreadable)? {
+                continue;
+            }
+        }
+        if chosen.iter().any(|(other, _)| other.name == library.name) {
+            return Err(SetError::Twice(library.name.clone()));
+        }
+        let fit = |wheel: &'l Wheel| Some((interpreter.fit(&Tag::of(&wheel.file)?)?, wheel));
+        match library.wheels.iter().filter_map(fit).min_by_key(|(fit, _)| *fit) {
+            Some((_, wheel)) => chosen.push((library, wheel)),
+            None => lacks.push(Without {
+                library: library.name.clone(),
+                runtime: runtime(interpreter.minor),
+                platform: interpreter.platform.clone(),
+                otherwise: library.otherwise,
+            }),
+        }
+    }
+    Ok(chosen)
+}
+
+fn runtime((major, minor): (u32, u32)) -> String {
+    format!("{major}.{minor}")
+}
+
+fn quoted(text: &str) -> String {
+    toml::Value::from(text).to_string()
+}
+
+/// What holds for all releases. The check asks the runtime itself which libraries it sees.
+fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
+    let versions: Vec<String> = lock
+        .libraries
+        .iter()
+        .filter(|library| names.contains(&library.name))
+        .filter_map(|library| Some(format!("{} {}", library.name, library.version.as_deref()?)))
+        .collect();
+    let seen = "import importlib.metadata as m, re; [print(re.sub(r'[-_.]+', '-', d.metadata['Name']).lower(), d.version) for d in m.distributions()]";
+    let claims: String = versions
+        .iter()
+        .map(|library| {
+            let like = quoted(&format!("(?m)^{}$", regex::escape(library)));
+            format!("[[checks.claims]]\nname = {}\nstdout = {like}\n", quoted(&format!("has {library}")))
+        })
+        .collect();
+    format!(
+        "tool = {name}\nsummary = {summary}\n\
+         [[checks]]\nname = \"the runtime sees its libraries\"\nrun = [{runtime}, \"-c\", {seen}]\n\
+         variables = {{ PYTHONPATH = \"{{folder}}/site\" }}\n{claims}",
+        name = quoted(set.name.as_str()),
+        summary = quoted(&format!("The libraries of {}, {} of them", set.name, names.len())),
+        runtime = quoted(set.of.as_str()),
+        seen = quoted(seen),
+    )
+}
+
+fn release(
+    out: &mut String,
+    set: &LibrarySet,
+    minor: (u32, u32),
+    of: &str,
+    chosen: &BTreeMap<Platform, Vec<(&Library, &Wheel)>>,
+) {
+    let runtime = runtime(minor);
+    // The same libraries are the same version, and others are another.
+    let mut digest = Canonical::new("kladder set", 1).field("lock", of);
+    for (platform, wheels) in chosen {
+        digest = digest.field("platform", platform.as_str());
+        digest = digest.list("wheels", wheels.iter().map(|(_, wheel)| wheel.sha256.to_string()));
+    }
+    let digest = digest.finish().to_string();
+    // Numbers alone: letters could be taken for a preview's.
+    let number = u32::from_str_radix(&digest[..8], 16).unwrap_or_default();
+    let _ = writeln!(out, "[[releases]]\nversion = \"{runtime}.{number}\"");
+    let _ = writeln!(out, "needs = {{ {} = \"{runtime}\" }}", quoted(set.of.as_str()));
+    for (platform, wheels) in chosen {
+        for (at, (_, wheel)) in wheels.iter().enumerate() {
+            if at == 0 {
+                let _ = writeln!(out, "[[releases.artifacts]]\nfor = [\"{platform}\"]");
+            } else {
+                let _ = writeln!(out, "[[releases.artifacts.also]]");
+            }
+            let _ = writeln!(out, "file = {}\nsha256 = \"{}\"", quoted(&wheel.file), wheel.sha256);
+            if let Some(size) = wheel.size {
+                let _ = writeln!(out, "size = {size}");
+            }
+            if let Some(origin) = &wheel.origin {
+                let _ = writeln!(out, "origins = [{}]", quoted(origin));
+            }
+        }
+    }
+}

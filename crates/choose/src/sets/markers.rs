@@ -1,0 +1,61 @@
+//! Where a library is wanted: environment markers (PEP 508) and versions of the runtime (PEP 440).
+
+use std::str::FromStr;
+
+use pep508_rs::pep440_rs::{Version, VersionSpecifiers};
+use pep508_rs::{MarkerEnvironment, MarkerEnvironmentBuilder, MarkerTree, VerbatimUrl};
+
+use super::tags::Interpreter;
+
+/// Where libraries are asked for.
+pub(super) struct Environment {
+    markers: MarkerEnvironment,
+    version: Version,
+}
+
+impl Environment {
+    /// Of an interpreter; `None` for one whose version is no version.
+    pub(super) fn of(interpreter: &Interpreter) -> Option<Self> {
+        let (major, minor) = interpreter.minor;
+        let (short, full) = (format!("{major}.{minor}"), format!("{major}.{minor}.0"));
+        let (system, name, processor) = match interpreter.parts() {
+            ("macos", "aarch64", _) => ("darwin", "Darwin", "arm64"),
+            ("macos", processor, _) => ("darwin", "Darwin", processor),
+            (_, processor, _) => ("linux", "Linux", processor),
+        };
+        let markers = MarkerEnvironment::try_from(MarkerEnvironmentBuilder {
+            implementation_name: "cpython",
+            implementation_version: &full,
+            os_name: "posix",
+            platform_machine: processor,
+            platform_python_implementation: "CPython",
+            platform_release: "",
+            platform_system: name,
+            platform_version: "",
+            python_full_version: &full,
+            python_version: &short,
+            sys_platform: system,
+        });
+        Some(Self { markers: markers.ok()?, version: Version::from_str(&full).ok()? })
+    }
+
+    /// Whether a marker holds; what nobody can read is the error.
+    pub(super) fn holds(&self, marker: &str) -> Result<bool, String> {
+        let tree = MarkerTree::from_str(marker);
+        let tree = tree.map_err(|error: pep508_rs::Pep508Error<VerbatimUrl>| first_line(&error.to_string()))?;
+        Ok(tree.evaluate(&self.markers, &[]))
+    }
+
+    /// Whether the runtime is one of these versions. What counts is its minor version: which patch level it has is not known yet.
+    pub(super) fn is_one_of(&self, versions: &str) -> Result<bool, String> {
+        let specifiers = VersionSpecifiers::from_str(versions).map_err(|error| first_line(&error.to_string()))?;
+        // The highest patch level meets every lower bound within its minor version.
+        let [major, minor] = [0, 1].map(|at| self.version.release().get(at).copied().unwrap_or(0));
+        let last = Version::new([major, minor, 999]);
+        Ok(specifiers.contains(&self.version) || specifiers.contains(&last))
+    }
+}
+
+fn first_line(text: &str) -> String {
+    text.lines().next().unwrap_or_default().to_owned()
+}
