@@ -30,6 +30,9 @@ pub enum SetError {
     /// The runtime has no version that says so.
     #[error("no version of {0} is a runtime's")]
     NoRuntime(String),
+    /// No library is wanted on one of its machines.
+    #[error("it wants no library for {0}")]
+    Empty(Platform),
     /// No version of the runtime goes with all libraries.
     #[error("its libraries are not to be had together")]
     Without(Vec<Without>),
@@ -77,6 +80,9 @@ pub fn definition(
             }
             other_runtime = false;
             let wheels = wheels(lock, &interpreter, &environment, &mut lacks)?;
+            if wheels.is_empty() && lacks.is_empty() {
+                return Err(SetError::Empty(platform));
+            }
             names.extend(wheels.iter().map(|(library, _)| library.name.clone()));
             chosen.insert(platform, wheels);
         }
@@ -144,6 +150,7 @@ fn wheels<'l>(
     lacks: &mut Vec<Without>,
 ) -> Result<Vec<(&'l Library, &'l Wheel)>, SetError> {
     let mut chosen: Vec<(&Library, &Wheel)> = Vec::new();
+    let mut seen = BTreeSet::new();
     for library in &lock.libraries {
         if let Some(marker) = &library.marker {
             let unreadable = |why| SetError::Unreadable { text: marker.clone(), why };
@@ -151,7 +158,7 @@ fn wheels<'l>(
                 continue;
             }
         }
-        if chosen.iter().any(|(other, _)| other.name == library.name) {
+        if !seen.insert(&library.name) {
             return Err(SetError::Twice(library.name.clone()));
         }
         let fit = |wheel: &'l Wheel| Some((interpreter.fit(&Tag::of(&wheel.file)?)?, wheel));

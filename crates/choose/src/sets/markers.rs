@@ -7,6 +7,11 @@ use pep508_rs::{MarkerEnvironment, MarkerEnvironmentBuilder, MarkerTree, Verbati
 
 use super::tags::Interpreter;
 
+/// Bytes of a marker.
+const LONGEST: usize = 8 << 10;
+/// Parentheses of a marker.
+const MOST_PARENTHESES: usize = 200;
+
 /// Where libraries are asked for.
 pub(super) struct Environment {
     markers: MarkerEnvironment,
@@ -41,6 +46,10 @@ impl Environment {
 
     /// Whether a marker holds; what nobody can read is the error.
     pub(super) fn holds(&self, marker: &str) -> Result<bool, String> {
+        // Whoever reads it goes one level down for each parenthesis.
+        if marker.len() > LONGEST || marker.bytes().filter(|byte| *byte == b'(').count() > MOST_PARENTHESES {
+            return Err("it is longer than a marker that people write".to_owned());
+        }
         let tree = MarkerTree::from_str(marker);
         let tree = tree.map_err(|error: pep508_rs::Pep508Error<VerbatimUrl>| first_line(&error.to_string()))?;
         Ok(tree.evaluate(&self.markers, &[]))
@@ -48,6 +57,9 @@ impl Environment {
 
     /// Whether the runtime is one of these versions. What counts is its minor version: which patch level it has is not known yet.
     pub(super) fn is_one_of(&self, versions: &str) -> Result<bool, String> {
+        if versions.len() > LONGEST {
+            return Err("it is longer than a range that people write".to_owned());
+        }
         let specifiers = VersionSpecifiers::from_str(versions).map_err(|error| first_line(&error.to_string()))?;
         // The highest patch level meets every lower bound within its minor version.
         let [major, minor] = [0, 1].map(|at| self.version.release().get(at).copied().unwrap_or(0));

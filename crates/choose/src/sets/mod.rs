@@ -19,11 +19,10 @@ pub use define::{SetError, Without, definition};
 pub use lock::{Library, Lock, LockError, Wheel};
 pub use tags::{Interpreter, Tag};
 
-use std::path::PathBuf;
-
 use serde::Deserialize;
 
 use crate::names::ToolName;
+use crate::path::InnerPath;
 
 /// A set, as a ladder wants it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -33,7 +32,7 @@ pub struct LibrarySet {
     /// The tool that is its runtime.
     pub of: ToolName,
     /// The file that says which libraries, below the ladder's folder.
-    pub lock: PathBuf,
+    pub lock: InnerPath,
     /// Where its name stands in the ladder.
     pub place: crate::document::Place,
 }
@@ -43,7 +42,7 @@ pub struct LibrarySet {
 pub(crate) struct SetForm {
     #[serde(default = "python")]
     pub(crate) of: ToolName,
-    pub(crate) lock: PathBuf,
+    pub(crate) lock: InnerPath,
 }
 
 /// The one runtime whose libraries are known by an open lock file.

@@ -170,7 +170,13 @@ fn what_cannot_be_had_is_told_with_library_runtime_and_platform() {
     assert!(complaint("lock-version = \"1.0\"\nrequires-python = \">=3.12\"\n").contains("made for plank >=3.12"));
     let marker = "lock-version = \"1.0\"\n[[packages]]\nname = \"g\"\nmarker = \"tide == 'high'\"\n";
     assert!(complaint(marker).contains("cannot be read"));
+    assert!(complaint("lock-version = \"1.0\"\n").contains("wants no library"));
+    let deep = format!("{}os_name == 'posix'{}", "(".repeat(20_000), ")".repeat(20_000));
+    assert!(complaint(&marker.replace("tide == 'high'", &deep)).contains("longer than a marker"));
     let sandbox = Scene::new().sandbox;
+    sandbox.edit("desk/ladder.toml", "pylock.toml", "/etc/hostname");
+    assert_eq!(sandbox.run(&["pin"]).code, 10);
+    sandbox.edit("desk/ladder.toml", "/etc/hostname", "pylock.toml");
     for name in ["../gauge-1.0-py3-none-any.whl", "/gauge-1.0-py3-none-any.whl", "a\\u001b[31m-1.0-py3-none-any.whl"] {
         let hash = "0".repeat(64);
         let lock = format!(

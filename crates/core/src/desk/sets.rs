@@ -48,7 +48,7 @@ pub enum WhyNoSet {
 }
 
 fn lock_of(ladder: &Ladder, set: &LibrarySet) -> PathBuf {
-    ladder.path.parent().unwrap_or(Path::new(".")).join(&set.lock)
+    set.lock.below(ladder.path.parent().unwrap_or(Path::new(".")))
 }
 
 /// What decides about pins is in the lock files, too.
