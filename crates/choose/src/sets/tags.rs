@@ -81,7 +81,10 @@ impl Interpreter {
 
     /// The newer the C library that a wheel may count on the better.
     fn platform(&self, text: &str) -> Option<u32> {
-        const WORST: u32 = 100_000;
+        const WORST: u32 = 1_000_000;
+        /// One for several processors comes after one for this.
+        const SEVERAL: u32 = 400_000;
+        const NEWEST: u32 = 200_000;
         if text == "any" {
             return Some(WORST);
         }
@@ -89,9 +92,10 @@ impl Interpreter {
         let (wanted, processor) = parted(text, system, is_musl)?;
         let fits = processor == own || (processor == "universal2" && ["x86_64", "aarch64"].contains(&own));
         let (major, minor) = wanted;
-        let newness = (major * 1000 + minor).min(WORST - 1);
+        let newness = major.saturating_mul(1000).saturating_add(minor).min(NEWEST);
         let is_old_enough = self.has.is_none_or(|has| wanted <= has);
-        let rank = if self.has.is_some() { WORST - newness } else { newness };
+        let rank = if self.has.is_some() { NEWEST - newness } else { newness };
+        let rank = if processor == own { rank } else { rank + SEVERAL };
         (fits && is_old_enough).then_some(rank)
     }
 

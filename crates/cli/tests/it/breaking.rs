@@ -71,7 +71,7 @@ expect = { stdout = 'plank (?<version>\S+)' }
 [[checks]]
 name = "tells the tide"
 run = ["plank", "tide"]
-limit = 2
+limit = 5
 processes = 9
 expect = { stdout = '^tide 3$' }
 "#;
@@ -558,7 +558,7 @@ fn programs(desk: &Desk) {
         desk.sandbox.host_command("harbour-lamp", "echo tide 3");
     };
     for (what, mood, told) in [
-        ("a program that hangs", "hung", "still running after 2 s"),
+        ("a program that hangs", "hung", "still running after 5 s"),
         ("a program that floods its output", "flood", "status 1"),
         ("a program with too many processes", "crowd", "more than 9 processes"),
         ("a program that fails", "status", "status 9"),
@@ -604,7 +604,12 @@ fn services(desk: &Desk) {
     let sinks = |desk: &Desk| {
         desk.mood("sinking");
         kill(process(desk));
-        std::thread::sleep(std::time::Duration::from_secs(2));
+        let is_failing = || desk.run(&["services", "--json"]).passed().json()["services"][0]["state"] == "failing";
+        let failing = (0..300).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(100));
+            is_failing()
+        });
+        assert!(failing, "it is not seen to fail");
     };
     let calm = |desk: &Desk| {
         fs::remove_file(desk.at("state/mood")).unwrap();
