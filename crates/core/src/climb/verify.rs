@@ -63,7 +63,7 @@ impl Site<'_> {
     pub fn verify(&self, route: &Route, looking: Looking<'_>, observer: &dyn Observer) -> Result<Verified, ClimbError> {
         let notes = Notes::begin(observer);
         let mut verified = self.verify_all(route, looking, &notes)?;
-        self.name_stopped(&mut verified.verdicts, route, &notes);
+        self.name_stopped(&mut verified.verdicts, route);
         name_damaged(&mut verified.verdicts, route, &self.rehearsals()?);
         let (verdicts, landings) = (&verified.verdicts, self.landings());
         verified.before = Remembered::read(landings.folder());
@@ -167,7 +167,7 @@ impl Site<'_> {
     }
 
     /// Where nobody listened, the ladder's services that do not run are a likely cause.
-    fn name_stopped(&self, verdicts: &mut [Verdict], route: &Route, observer: &dyn Observer) {
+    fn name_stopped(&self, verdicts: &mut [Verdict], route: &Route) {
         let causes = verdicts.iter_mut().filter_map(|verdict| match &mut verdict.outcome {
             Outcome::Failed { causes, .. } => Some(causes),
             _ => None,
@@ -180,11 +180,9 @@ impl Site<'_> {
             return;
         }
         let running: Vec<String> = self.services_that_run().into_iter().map(|(name, _)| name).collect();
-        let all = self.with_services(route, observer, |serving| {
-            serving.all.iter().map(|served| served.service.name.clone()).collect::<Vec<_>>()
-        });
-        // Without them the failure is told all the same.
-        let names: Vec<String> = all.unwrap_or_default().into_iter().filter(|name| !running.contains(name)).collect();
+        let services = route.rungs.iter().flat_map(|rung| &rung.definition.says.services);
+        let names: Vec<String> =
+            services.map(|service| service.name.clone()).filter(|name| !running.contains(name)).collect();
         for services in stopped {
             services.clone_from(&names);
         }
