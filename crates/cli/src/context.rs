@@ -95,6 +95,7 @@ impl Context {
             yards: global.yards.clone(),
             offline: global.offline,
             wait: global.wait.map(Duration::from_secs),
+            moving: Vec::new(),
         };
         let since = env::var(SINCE).ok();
         Ok(Self { around, person: person(), since, root })

@@ -49,6 +49,7 @@
 //!     yards: vec![at("yard").display().to_string()],
 //!     offline: false,
 //!     wait: None,
+//!     moving: Vec::new(),
 //! };
 //! let desk = surroundings.open()?;
 //! let pins = desk.pinned()?.pins;

@@ -153,7 +153,9 @@ pub struct Ladder {
     pub choices: BTreeMap<ToolName, BTreeMap<String, String>>,
     /// Short names in interactive shells, and what they stand for; of the workstation's ladder only.
     pub aliases: BTreeMap<String, String>,
-    /// A digest of everything in it that decides about pins.
+    /// A digest of everything in its file that decides about pins.
+    pub own_digest: Digest,
+    /// The same, with what lies beside the file and decides, too.
     pub digest: Digest,
 }
 
@@ -426,6 +428,7 @@ impl Ladder {
             Some(OneOrSeveral::Several(catalogs)) => catalogs,
         };
         Ok(Self {
+            own_digest: digest(&machines, &wishes),
             digest: digest(&machines, &wishes),
             sets,
             path: path.clone(),
@@ -492,7 +495,7 @@ fn alias(source: &Source, name: Spanned<String>, text: String) -> Result<(String
 
 fn set(source: &Source, name: &Spanned<String>, form: SetForm) -> Result<LibrarySet, DocumentError> {
     let parsed = name.get_ref().parse().map_err(|error| named_wrongly(source, name, &error))?;
-    Ok(LibrarySet { name: parsed, of: form.of, lock: form.lock, place: source.place(name.span()) })
+    form.named(parsed, source, name.span())
 }
 
 /// The wish for what a set becomes.

@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
 use super::LibrarySet;
-use super::lock::{Library, Lock, Wheel};
+use super::lock::{Library, Lock, Wheel, quoted};
 use super::markers::Environment;
 use super::tags::{Interpreter, Tag};
 use crate::catalog::{Demand, Machine};
-use crate::digest::{Canonical, Digest};
+use crate::digest::Canonical;
 use crate::platform::Platform;
 
 /// A library that cannot be had for a runtime on a platform.
@@ -59,21 +59,18 @@ pub enum SetError {
 pub fn definition(
     set: &LibrarySet,
     lock: &Lock,
-    text: &str,
     minors: &[(u32, u32)],
     machines: &[Machine],
 ) -> Result<String, SetError> {
     if minors.is_empty() {
         return Err(SetError::NoRuntime(set.of.to_string()));
     }
-    let of = Digest::of(text.as_bytes()).to_string();
     let mut releases = String::new();
     let (mut without, mut other_runtime, mut names) = (Vec::new(), true, BTreeSet::new());
     for minor in minors {
         let mut chosen: BTreeMap<Platform, Vec<(&Library, &Wheel)>> = BTreeMap::new();
         let mut lacks = Vec::new();
-        for (platform, has) in platforms(machines) {
-            let interpreter = Interpreter { minor: *minor, platform: platform.clone(), has };
+        for interpreter in interpreters(*minor, machines) {
             let Some(environment) = Environment::of(&interpreter) else { continue };
             if !is_for(lock, &environment)? {
                 continue;
@@ -81,15 +78,15 @@ pub fn definition(
             other_runtime = false;
             let wheels = wheels(lock, &interpreter, &environment, &mut lacks)?;
             if wheels.is_empty() && lacks.is_empty() {
-                return Err(SetError::Empty(platform));
+                return Err(SetError::Empty(interpreter.platform));
             }
             names.extend(wheels.iter().map(|(library, _)| library.name.clone()));
-            chosen.insert(platform, wheels);
+            chosen.insert(interpreter.platform.clone(), wheels);
         }
         if !lacks.is_empty() {
             without.extend(lacks);
         } else if chosen.len() == platforms(machines).len() {
-            release(&mut releases, set, *minor, &of, &chosen);
+            release(&mut releases, set, *minor, &chosen);
         }
     }
     if releases.is_empty() {
@@ -100,6 +97,11 @@ pub fn definition(
         });
     }
     Ok(head(set, lock, &names) + &releases)
+}
+
+/// A runtime's minor version on the platforms of some machines.
+pub fn interpreters(minor: (u32, u32), machines: &[Machine]) -> Vec<Interpreter> {
+    platforms(machines).into_iter().map(|(platform, has)| Interpreter { minor, platform, has }).collect()
 }
 
 /// The platforms of machines, with what all of one platform have at least.
@@ -179,10 +181,6 @@ fn runtime((major, minor): (u32, u32)) -> String {
     format!("{major}.{minor}")
 }
 
-fn quoted(text: &str) -> String {
-    toml::Value::from(text).to_string()
-}
-
 /// What holds for all releases. The check asks the runtime itself which libraries it sees.
 fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
     let versions: Vec<String> = lock
@@ -214,12 +212,11 @@ fn release(
     out: &mut String,
     set: &LibrarySet,
     minor: (u32, u32),
-    of: &str,
     chosen: &BTreeMap<Platform, Vec<(&Library, &Wheel)>>,
 ) {
     let runtime = runtime(minor);
     // The same libraries are the same version, and others are another.
-    let mut digest = Canonical::new("kladder set", 1).field("lock", of);
+    let mut digest = Canonical::new("kladder set", 2);
     for (platform, wheels) in chosen {
         digest = digest.field("platform", platform.as_str());
         digest = digest.list("wheels", wheels.iter().map(|(_, wheel)| wheel.sha256.to_string()));
@@ -230,7 +227,7 @@ fn release(
     let _ = writeln!(out, "[[releases]]\nversion = \"{runtime}.{number}\"");
     let _ = writeln!(out, "needs = {{ {} = \"{runtime}\" }}", quoted(set.of.as_str()));
     for (platform, wheels) in chosen {
-        for (at, (_, wheel)) in wheels.iter().enumerate() {
+        for (at, (library, wheel)) in wheels.iter().enumerate() {
             if at == 0 {
                 let _ = writeln!(out, "[[releases.artifacts]]\nfor = [\"{platform}\"]");
             } else {
@@ -240,8 +237,11 @@ fn release(
             if let Some(size) = wheel.size {
                 let _ = writeln!(out, "size = {size}");
             }
-            if let Some(origin) = &wheel.origin {
-                let _ = writeln!(out, "origins = [{}]", quoted(origin));
+            // The index as this machine's settings have it comes before the address that the lock file was made with.
+            let index = library.index.as_ref().map(|index| format!("index:{index}/{}", library.name));
+            let origins: Vec<String> = index.iter().chain(&wheel.origin).map(|origin| quoted(origin)).collect();
+            if !origins.is_empty() {
+                let _ = writeln!(out, "origins = [{}]", origins.join(", "));
             }
         }
     }

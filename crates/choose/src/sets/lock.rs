@@ -1,6 +1,8 @@
-//! Lock files of Python projects (PEP 751, `pylock.toml`, version 1).
+//! Lock files of Python projects (PEP 751, `pylock.toml`, version 1): those of others are read, and ours are written, as
+//! `pylock.NAME.toml`. What the format has no place for stands in `tool.kladder`, as it provides.
 
 use std::collections::BTreeMap;
+use std::fmt::Write;
 
 use serde::Deserialize;
 
@@ -14,12 +16,14 @@ pub struct Lock {
     pub requires_python: Option<String>,
     /// Environments that it was made for, as markers (PEP 508); any will do where there are none.
     pub environments: Vec<String>,
+    /// A digest of the wishes that it was made from, where it was made here.
+    pub wishes: Option<String>,
     /// Each library, in the order of the file.
     pub libraries: Vec<Library>,
 }
 
 /// One library.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Library {
     /// Its name, normalised (PEP 503).
     pub name: String,
@@ -33,6 +37,14 @@ pub struct Library {
     pub wheels: Vec<Wheel>,
     /// How else it could be had, which is not done: from its sources, for instance.
     pub otherwise: Option<&'static str>,
+    /// The index that it is taken from, as the settings call it.
+    pub index: Option<String>,
+    /// What it needs, by name.
+    pub depends: Vec<String>,
+    /// Its optional pieces that are wanted.
+    pub pieces: Vec<String>,
+    /// The ladder itself wishes for it.
+    pub is_wished: bool,
 }
 
 /// A file that only needs to be unpacked.
@@ -72,6 +84,30 @@ struct File {
     environments: Vec<String>,
     #[serde(default)]
     packages: Vec<Package>,
+    #[serde(default)]
+    tool: Tools,
+}
+
+/// What is ours, in the place that is everybody's.
+#[derive(Default, Deserialize)]
+struct Tools {
+    #[serde(default)]
+    kladder: Own,
+}
+
+#[derive(Default, Deserialize)]
+struct Own {
+    wishes: Option<String>,
+    index: Option<String>,
+    #[serde(default)]
+    pieces: Vec<String>,
+    #[serde(default)]
+    wished: bool,
+}
+
+#[derive(Deserialize)]
+struct Named {
+    name: Option<String>,
 }
 
 #[derive(Deserialize)]
@@ -83,6 +119,10 @@ struct Package {
     requires_python: Option<String>,
     #[serde(default)]
     wheels: Vec<WheelForm>,
+    #[serde(default)]
+    dependencies: Vec<Named>,
+    #[serde(default)]
+    tool: Tools,
     sdist: Option<toml::Value>,
     archive: Option<toml::Value>,
     vcs: Option<toml::Value>,
@@ -112,9 +152,71 @@ impl Lock {
         Ok(Self {
             requires_python: file.requires_python,
             environments: file.environments,
+            wishes: file.tool.kladder.wishes,
             libraries: file.packages.into_iter().map(library).collect::<Result<_, _>>()?,
         })
     }
+
+    /// As a file: the same libraries are the same bytes.
+    pub fn to_toml(&self) -> String {
+        let mut out = "# Written by `kladder pin` (PEP 751). Commit it beside the ladder.\n".to_owned();
+        out.push_str("lock-version = \"1.0\"\ncreated-by = \"kladder\"\n");
+        if let Some(versions) = &self.requires_python {
+            let _ = writeln!(out, "requires-python = {}", quoted(versions));
+        }
+        let _ = writeln!(out, "environments = [{}]", several(&self.environments));
+        if let Some(wishes) = &self.wishes {
+            let _ = writeln!(out, "\n[tool.kladder]\nwishes = {}", quoted(wishes));
+        }
+        for library in &self.libraries {
+            library.write(&mut out);
+        }
+        out
+    }
+}
+
+impl Library {
+    fn write(&self, out: &mut String) {
+        let _ = writeln!(out, "\n[[packages]]\nname = {}", quoted(&self.name));
+        let said = [("version", &self.version), ("marker", &self.marker), ("requires-python", &self.requires_python)];
+        for (key, value) in said {
+            if let Some(value) = value {
+                let _ = writeln!(out, "{key} = {}", quoted(value));
+            }
+        }
+        if !self.depends.is_empty() {
+            let names: Vec<String> = self.depends.iter().map(|name| format!("{{ name = {} }}", quoted(name))).collect();
+            let _ = writeln!(out, "dependencies = [{}]", names.join(", "));
+        }
+        out.push_str("wheels = [\n");
+        for wheel in &self.wheels {
+            let url = wheel.origin.as_ref().map(|origin| format!("url = {}, ", quoted(&[origin.as_str(), &wheel.file].concat())));
+            let size = wheel.size.map(|size| format!("size = {size}, ")).unwrap_or_default();
+            let name = quoted(&wheel.file);
+            let url = url.unwrap_or_default();
+            let _ = writeln!(out, "    {{ name = {name}, {url}{size}hashes = {{ sha256 = \"{}\" }} }},", wheel.sha256);
+        }
+        out.push_str("]\n");
+        let mut own = Vec::new();
+        own.extend(self.index.as_ref().map(|index| format!("index = {}", quoted(index))));
+        if !self.pieces.is_empty() {
+            own.push(format!("pieces = [{}]", several(&self.pieces)));
+        }
+        if self.is_wished {
+            own.push("wished = true".to_owned());
+        }
+        if !own.is_empty() {
+            let _ = writeln!(out, "tool.kladder = {{ {} }}", own.join(", "));
+        }
+    }
+}
+
+pub(super) fn quoted(text: &str) -> String {
+    toml::Value::from(text).to_string()
+}
+
+fn several(texts: &[String]) -> String {
+    texts.iter().map(|text| quoted(text)).collect::<Vec<_>>().join(", ")
 }
 
 fn library(package: Package) -> Result<Library, LockError> {
@@ -131,6 +233,10 @@ fn library(package: Package) -> Result<Library, LockError> {
         requires_python: package.requires_python,
         wheels: package.wheels.into_iter().map(wheel).collect::<Result<_, _>>()?,
         otherwise: otherwise.into_iter().find(|(is_so, _)| *is_so).map(|(_, how)| how),
+        index: package.tool.kladder.index.filter(|index| crate::names::is_plain(index)),
+        depends: package.dependencies.into_iter().filter_map(|one| Some(normalised(&one.name?))).collect(),
+        pieces: package.tool.kladder.pieces,
+        is_wished: package.tool.kladder.wished,
     })
 }
 
@@ -148,7 +254,7 @@ fn wheel(form: WheelForm) -> Result<Wheel, LockError> {
 }
 
 /// A name in its one form (PEP 503).
-pub(super) fn normalised(name: &str) -> String {
+pub fn normalised(name: &str) -> String {
     let mut out = String::with_capacity(name.len());
     for part in name.split(['-', '_', '.']).filter(|part| !part.is_empty()) {
         if !out.is_empty() {

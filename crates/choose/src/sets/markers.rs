@@ -3,7 +3,7 @@
 use std::str::FromStr;
 
 use pep508_rs::pep440_rs::{Version, VersionSpecifiers};
-use pep508_rs::{MarkerEnvironment, MarkerEnvironmentBuilder, MarkerTree, VerbatimUrl};
+use pep508_rs::{ExtraName, MarkerEnvironment, MarkerEnvironmentBuilder, MarkerTree, VerbatimUrl};
 
 use super::tags::Interpreter;
 
@@ -46,13 +46,23 @@ impl Environment {
 
     /// Whether a marker holds; what nobody can read is the error.
     pub(super) fn holds(&self, marker: &str) -> Result<bool, String> {
-        // Whoever reads it goes one level down for each parenthesis.
-        if marker.len() > LONGEST || marker.bytes().filter(|byte| *byte == b'(').count() > MOST_PARENTHESES {
+        if is_too_long(marker) {
             return Err("it is longer than a marker that people write".to_owned());
         }
         let tree = MarkerTree::from_str(marker);
         let tree = tree.map_err(|error: pep508_rs::Pep508Error<VerbatimUrl>| first_line(&error.to_string()))?;
         Ok(tree.evaluate(&self.markers, &[]))
+    }
+
+    /// Whether a marker holds there for a piece of the library that has it, or for the library itself.
+    pub(super) fn wants(&self, marker: &MarkerTree, piece: Option<&ExtraName>) -> bool {
+        marker.evaluate(&self.markers, piece.map(std::slice::from_ref).unwrap_or_default())
+    }
+
+    /// A marker that holds for what runs on the same system and processor.
+    pub(super) fn marker(&self) -> String {
+        let (system, processor) = (self.markers.sys_platform(), self.markers.platform_machine());
+        format!("sys_platform == '{system}' and platform_machine == '{processor}'")
     }
 
     /// Whether the runtime is one of these versions. What counts is its minor version: which patch level it has is not known yet.
@@ -68,6 +78,11 @@ impl Environment {
     }
 }
 
-fn first_line(text: &str) -> String {
+/// Whether nobody should read it: whoever does goes one level down for each parenthesis.
+pub(super) fn is_too_long(text: &str) -> bool {
+    text.len() > LONGEST || text.bytes().filter(|byte| *byte == b'(').count() > MOST_PARENTHESES
+}
+
+pub(super) fn first_line(text: &str) -> String {
     text.lines().next().unwrap_or_default().to_owned()
 }

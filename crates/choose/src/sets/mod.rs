@@ -6,21 +6,40 @@
 //!
 //! ```toml
 //! [sets.tides]
-//! of = "python"                  # the runtime's tool
-//! lock = "pylock.toml"           # which libraries (PEP 751), beside the ladder
+//! of = "python"                            # the runtime's tool
+//! indexes = ["wheels", "harbour"]          # as the settings call them
+//! libraries.gauge = ">=2"
+//! libraries.tide-table = { version = "1.4", pieces = ["plot"] }
+//! from.gauge = "harbour"                   # where several indexes have it
+//!
+//! [sets.buoys]
+//! lock = "pylock.toml"                     # or as somebody's lock file has it (PEP 751), beside the ladder
 //! ```
 
 mod define;
 mod lock;
 mod markers;
+mod metadata;
+mod resolve;
 mod tags;
+mod wished;
 
-pub use define::{SetError, Without, definition};
-pub use lock::{Library, Lock, LockError, Wheel};
-pub use tags::{Interpreter, Tag};
+use std::collections::BTreeMap;
 
+pub use define::{SetError, Without, definition, interpreters};
+pub use lock::{Library, Lock, LockError, Wheel, normalised};
+pub use metadata::Metadata;
+pub use pep508_rs::pep440_rs::Version as LibraryVersion;
+pub use resolve::{
+    Catalogue, LibraryClash, LibraryRelease, NeedsThere, NotChosen, Offered, OnOffer, Wanting, WayOut, choose,
+};
 use serde::Deserialize;
+pub use tags::{Interpreter, Tag};
+use toml::Spanned;
+pub use wished::{Libraries, LibraryWish};
 
+use crate::digest::{Canonical, Digest};
+use crate::document::{DocumentError, Place, Source};
 use crate::names::ToolName;
 use crate::path::InnerPath;
 
@@ -31,18 +50,70 @@ pub struct LibrarySet {
     pub name: ToolName,
     /// The tool that is its runtime.
     pub of: ToolName,
-    /// The file that says which libraries, below the ladder's folder.
+    /// The file that says which libraries at which versions, below the ladder's folder.
     pub lock: InnerPath,
+    /// The libraries that the lock file is made from; `None` where it is somebody else's.
+    pub libraries: Option<Libraries>,
+    /// What the lock file holds, or will hold, where it is written here, once that is known.
+    pub locked: Option<String>,
     /// Where its name stands in the ladder.
-    pub place: crate::document::Place,
+    pub place: Place,
+}
+
+impl LibrarySet {
+    /// A digest of what its libraries are chosen by: wishes, indexes, and the runtimes that they are for.
+    pub fn wishes(&self, platforms: &[Interpreter]) -> Option<Digest> {
+        let Libraries { wishes, indexes, from } = self.libraries.as_ref()?;
+        let mut digest = Canonical::new("kladder libraries", 1).field("of", self.of.as_str()).list("indexes", indexes);
+        for wish in wishes {
+            digest = digest.field("library", &wish.name).field("versions", wish.versions.to_string());
+            digest = digest.list("pieces", &wish.pieces);
+        }
+        for (library, index) in from {
+            digest = digest.field("from", library).field("index", index);
+        }
+        for Interpreter { platform, has, .. } in platforms {
+            digest = digest.field("platform", platform.as_str()).field("has", format!("{has:?}"));
+        }
+        Some(digest.finish())
+    }
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct SetForm {
     #[serde(default = "python")]
-    pub(crate) of: ToolName,
-    pub(crate) lock: InnerPath,
+    of: ToolName,
+    lock: Option<InnerPath>,
+    libraries: Option<wished::WishForms>,
+    indexes: Option<Vec<String>>,
+    #[serde(default)]
+    from: BTreeMap<Spanned<String>, String>,
+}
+
+impl SetForm {
+    /// The set that stands there under a name.
+    pub(crate) fn named(
+        self,
+        name: ToolName,
+        source: &Source,
+        span: std::ops::Range<usize>,
+    ) -> Result<LibrarySet, DocumentError> {
+        let wrong = |message: &str| Err(source.invalid(span.clone(), message));
+        let is_plain = self.indexes.is_none() && self.from.is_empty();
+        let (lock, libraries) = match (self.lock, self.libraries) {
+            (Some(lock), None) if is_plain => (lock, None),
+            (Some(_), None) => return wrong("a lock file says itself where its libraries come from"),
+            (None, Some(forms)) if !forms.is_empty() => {
+                let libraries = Libraries::read(source, forms, self.indexes, self.from)?;
+                let file = format!("pylock.{name}.toml");
+                (InnerPath::new(&file).map_err(|_| source.invalid(span.clone(), "it cannot be called so"))?, Some(libraries))
+            }
+            (Some(_), Some(_)) => return wrong("either `libraries` or `lock` says which libraries it has"),
+            (None, _) => return wrong("which libraries has it? `libraries` or `lock` says so"),
+        };
+        Ok(LibrarySet { name, of: self.of, lock, libraries, locked: None, place: source.place(span) })
+    }
 }
 
 /// The one runtime whose libraries are known by an open lock file.

@@ -7,7 +7,7 @@ use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Limits, Moves, OnHost, Pinned, Pins, Shift, shifts};
 use kladder_choose::version::Version;
 use kladder_core::base::event::chain;
-use kladder_core::desk::{Desk, write_pins};
+use kladder_core::desk::Desk;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::{clean, count, plain};
@@ -148,7 +148,7 @@ pub(super) fn said(Shift { tool, from, to }: &Shift) -> String {
 
 /// Writes the pins beside their ladder.
 pub(super) fn write(desk: &Desk, pins: &Pins) -> Result<bool, Problem> {
-    Ok(write_pins(pins, &desk.ladder.pins_path())?)
+    Ok(desk.write_pins(pins)?)
 }
 
 /// A rung before and after; one that was left out has no version now.

@@ -90,13 +90,14 @@ impl Site<'_> {
         }
         let (ladder, text, pins) = (&self.ladder.path, &self.ladder.text, self.pins.to_toml());
         let rungs = rungs.iter().map(Rung::landed).collect();
+        let locks = self.ladder.sets.iter().filter_map(|set| Some((set.lock.as_str(), set.locked.as_deref()?))).collect();
         // From here on whoever finds this climb killed can finish it.
         let (folder, number) = (landings.folder().to_path_buf(), draft.number());
         files::sync(&self.home.data)?;
         recorder.intend(&Intent::Land { landings: folder, number, pins: None })?;
         crash::point("landing-intended");
         let after = before.map(|landing| landing.number);
-        let landing = draft.finish(Made { ladder, text, pins: &pins, rungs, skipped_gates, after })?;
+        let landing = draft.finish(Made { ladder, text, pins: &pins, locks, rungs, skipped_gates, after })?;
         landings.make_current(number, None)?;
         Wired::of(self.home).refresh()?;
         observer.event(&Event::Landed { number });

@@ -41,7 +41,7 @@ pub fn read_pins(path: &Path) -> Result<Option<Pins>, PinsFileError> {
 ///
 /// # Errors
 /// [`FileError`]; the old pins are still there then.
-pub fn write_pins(pins: &Pins, path: &Path) -> Result<bool, FileError> {
+pub(super) fn write_pins(pins: &Pins, path: &Path) -> Result<bool, FileError> {
     let text = pins.to_toml();
     if files::read(path).is_ok_and(|old| old == text.as_bytes()) {
         return Ok(false);

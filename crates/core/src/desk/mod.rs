@@ -11,7 +11,7 @@ pub mod standing;
 pub mod start;
 pub mod take;
 
-pub use ladders::{FILE_NAME, find_from, read_ladder, read_pins, write_pins};
+pub use ladders::{FILE_NAME, find_from, read_ladder, read_pins};
 pub use open::{Desk, DeskError, Surroundings};
 pub use pinning::{Freshness, Pinned, Unsized};
-pub use sets::{SetProblem, WhyNoSet};
+pub use sets::{LookupError, SetProblem, WhyNoSet};

@@ -12,14 +12,16 @@ use kladder_choose::address::{NotAnAddress, YardAddress};
 use kladder_choose::catalog::{Catalog, CatalogError, Catalogs, Machine};
 use kladder_choose::document::DocumentError;
 use kladder_choose::ladder::{Ladder, STARTER, address_of};
+use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Pins, PinsFileError};
 
 use super::catalogs::fetched::{self, FetchedError};
 use super::catalogs::{Folder, Starter};
-use super::ladders::{find_from, read_ladder, read_pins};
+use super::ladders::{find_from, read_ladder, read_pins, write_pins};
 use super::pinning::Unsized;
-use super::sets::{SetProblem, with_locks, with_sets};
+use super::sets::{Means, SetProblem, with_locks, with_sets, write_locks};
 use crate::base::event::Silent;
+use crate::base::files::FileError;
 use crate::bring::fetch::{Network, NetworkError, Yards, at};
 use crate::bring::index::Around;
 use crate::climb::Site;
@@ -46,6 +48,8 @@ pub struct Surroundings {
     pub offline: bool,
     /// How long to wait for another process that writes to the home; without an end where it is `None`.
     pub wait: Option<Duration>,
+    /// Libraries, and sets of them, that may move although they are locked.
+    pub moving: Vec<ToolName>,
 }
 
 /// Why a desk could not be opened.
@@ -238,12 +242,14 @@ impl Surroundings {
     /// [`DeskError`] for the first thing that is missing or wrong.
     pub fn open(&self) -> Result<Desk, DeskError> {
         self.check_home()?;
-        let ladder = self.read_ladder()?;
+        let mut ladder = self.read_ladder()?;
         let settings = self.home.settings()?;
         let here = self.host.machine();
-        let catalogs = with_sets(self.catalogs_of(&settings, Some(&ladder))?, &ladder, &here)?;
-        let old = read_pins(&ladder.pins_path())?;
         let network = self.network(&settings)?;
+        let means = Means { network: &network, home: &self.home, moving: &self.moving };
+        let catalogs = with_sets(self.catalogs_of(&settings, Some(&ladder))?, &mut ladder, &here, &means)?;
+        let ladder = with_locks(ladder);
+        let old = read_pins(&ladder.pins_path())?;
         let yards = self.yards_of(&catalogs, &network)?;
         Ok(Desk { surroundings: self.clone(), here, ladder, catalogs, old, yards, network, untold: RefCell::default() })
     }
@@ -275,10 +281,23 @@ impl Desk {
         HostTools::of(&self.surroundings.host)
     }
 
-    /// The same desk with another ladder in the place of its own.
+    /// The same desk with another ladder in the place of its own; what its lock files hold stays.
     #[must_use]
-    pub fn with_ladder(self, ladder: Ladder) -> Self {
+    pub fn with_ladder(self, mut ladder: Ladder) -> Self {
+        for set in &mut ladder.sets {
+            let known = self.ladder.sets.iter().find(|known| known.name == set.name);
+            set.locked = known.and_then(|known| known.locked.clone());
+        }
         Self { ladder: with_locks(ladder), ..self }
+    }
+
+    /// Writes pins beside their ladder, and the lock files of its sets; tells whether a file changed.
+    ///
+    /// # Errors
+    /// [`FileError`]; the pins that were there are still there then.
+    pub fn write_pins(&self, pins: &Pins) -> Result<bool, FileError> {
+        let locked = write_locks(&self.ladder)?;
+        Ok(write_pins(pins, &self.ladder.pins_path())? || locked)
     }
 
     /// The machine of the ladder that this one counts as; itself, where the ladder is not pinned for it.

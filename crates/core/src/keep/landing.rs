@@ -3,6 +3,7 @@
 //! ```text
 //! ladders/NAME-DIGEST/landings/7/landing.json     what is in it
 //! ladders/NAME-DIGEST/landings/7/pins.toml        the pins it was made from
+//! ladders/NAME-DIGEST/landings/7/locks/           the lock files of its sets that were made here
 //! ladders/NAME-DIGEST/landings/7/ladder.toml      the ladder as it was
 //! ladders/NAME-DIGEST/landings/7/commands/...     a launcher for each command
 //! ladders/NAME-DIGEST/landings/7/launch.table     what they start
@@ -37,6 +38,9 @@ use crate::base::record::{self, RecordError};
 
 const FORMAT: u32 = 2;
 
+/// The folder of lock files in a landing.
+const LOCKS: &str = "locks";
+
 /// A recorded landing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Landing {
@@ -67,6 +71,8 @@ pub struct Made<'m> {
     pub text: &'m str,
     /// The text of its pins.
     pub pins: &'m str,
+    /// Lock files of its sets that were made here: names and texts.
+    pub locks: Vec<(&'m str, &'m str)>,
     /// Bottom first.
     pub rungs: Vec<LandedRung>,
     /// Gates that were closed and skipped.
@@ -319,6 +325,10 @@ impl Landings {
     /// [`FileError`]; before the switch the old landing is current, after it the new one, and never none.
     pub fn make_current(&self, number: u32, pins: Option<&Path>) -> Result<(), FileError> {
         if let Some(path) = pins {
+            let locks = self.landing(number).join(LOCKS);
+            for name in files::names(&locks)? {
+                files::replace(&path.with_file_name(&name), &files::read(&locks.join(&name))?)?;
+            }
             files::replace(path, self.pins(number)?.as_bytes())?;
             crash::point("pins-put-back");
         }
@@ -447,12 +457,16 @@ impl Draft {
     /// # Errors
     /// [`FileError`]; the draft is removed then.
     pub fn finish(mut self, made: Made<'_>) -> Result<Landing, FileError> {
-        let Made { ladder, text, pins, rungs, skipped_gates, after } = made;
+        let Made { ladder, text, pins, locks, rungs, skipped_gates, after } = made;
         let (number, ladder, now) = (self.number, ladder.to_path_buf(), jiff::Timestamp::now());
         let landing = Landing { format: FORMAT, number, after, made: now, ladder, rungs, skipped_gates };
         record::write(&self.folder.join("landing.json"), &landing)?;
         files::replace(&self.folder.join("pins.toml"), pins.as_bytes())?;
         files::replace(&self.folder.join("ladder.toml"), text.as_bytes())?;
+        for (name, text) in locks {
+            files::create_folder(&self.folder.join(LOCKS))?;
+            files::replace(&self.folder.join(LOCKS).join(name), text.as_bytes())?;
+        }
         crash::point("landing-recorded");
         // Two up: the folder of all the ladder's landings.
         let all = self.folder.ancestors().nth(2).unwrap_or(&self.folder);

@@ -57,6 +57,7 @@ impl Desk {
             yards: vec![at("yard").display().to_string()],
             offline: false,
             wait: None,
+            moving: Vec::new(),
         };
         let desk = surroundings.open().unwrap();
         let pins = desk.pinned().unwrap().pins;

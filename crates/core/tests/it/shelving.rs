@@ -119,7 +119,7 @@ fn made<'m>(ladder: &'m Path, pins: &'m str, version: &str) -> Made<'m> {
         berth: None,
         recipes: Recipes::new(),
     }];
-    Made { ladder, text: "", pins, rungs, skipped_gates: Vec::new(), after: None }
+    Made { ladder, text: "", pins, locks: Vec::new(), rungs, skipped_gates: Vec::new(), after: None }
 }
 
 fn land(landings: &Landings, made: Made<'_>) -> Landing {

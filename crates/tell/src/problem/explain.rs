@@ -1,11 +1,10 @@
 //! The desk, the start, the way back, clearing: errors that belong to one command each.
 
 use kladder_choose::catalog::NotFilled;
-use kladder_choose::sets::{LockError, SetError, Without};
 use kladder_core::bring::fetch::NetworkError;
 use kladder_core::climb::BackError;
 use kladder_core::desk::start::{ColleagueError, StartError};
-use kladder_core::desk::{DeskError, SetProblem, WhyNoSet};
+use kladder_core::desk::{DeskError};
 use kladder_core::keep::clear::ClearError;
 use kladder_core::prove::project::ProjectError;
 
@@ -27,7 +26,7 @@ impl From<DeskError> for Problem {
             DeskError::Yard { .. } => {
                 Self::of(Code::Usage, &error).next("`--yard FOLDER` or `--yard https://HOST/PATH`")
             }
-            DeskError::Set(problem) => set(problem),
+            DeskError::Set(problem) => super::sets::problem(&problem),
             DeskError::Document(error) => Self::document(error),
             DeskError::Catalog(error) => Self::catalog(error),
             DeskError::Pins(error) => Self::pins_file(error),
@@ -35,33 +34,6 @@ impl From<DeskError> for Problem {
         }
     }
 }
-
-/// Why a set of libraries cannot be had.
-fn set(problem: &SetProblem) -> Problem {
-    let told = Problem::new(Code::BadFile, problem.to_string()).at(&problem.lock);
-    match &problem.why {
-        WhyNoSet::Lock(LockError::Document(error)) => Problem::document(error),
-        WhyNoSet::Catalog(error) => Problem::catalog(error),
-        WhyNoSet::Set(SetError::Without(without)) => {
-            let one = |one: &Without| {
-                let how = one.otherwise.map(|how| format!(", only {how}")).unwrap_or_default();
-                let Without { library, runtime, platform, .. } = one;
-                format!("{library} has no wheel for {platform} and {runtime}{how}")
-            };
-            let lines = without.iter().take(NAMED).map(one);
-            let told = lines.fold(told, Problem::why);
-            told.next("take another version of the library, or of the runtime, when you lock")
-        }
-        WhyNoSet::Taken => told.why(problem.why.to_string()).next("call the set otherwise"),
-        WhyNoSet::NoRuntime(tool) => {
-            told.why(problem.why.to_string()).next(format!("`of` names the tool; `kladder search {tool}` looks for it"))
-        }
-        WhyNoSet::Lock(_) | WhyNoSet::Set(_) => told.why(problem.why.to_string()),
-    }
-}
-
-/// Libraries that are named; a lock file may have hundreds.
-const NAMED: usize = 8;
 
 impl From<NetworkError> for Problem {
     fn from(error: NetworkError) -> Self {

@@ -6,6 +6,7 @@ mod explain;
 mod files;
 mod keeping;
 mod services;
+mod sets;
 mod wishes;
 
 pub use code::Code;

@@ -8,6 +8,8 @@ pub(super) struct Link {
     pub(super) href: String,
     pub(super) text: String,
     pub(super) withdrawn: bool,
+    pub(super) requires_python: Option<String>,
+    pub(super) metadata: Option<String>,
 }
 
 /// The links of a page, in their order.
@@ -19,8 +21,13 @@ pub(super) fn links(page: &str) -> Vec<Link> {
                 links.extend(open.take());
                 let of =
                     |name: &[u8]| tag.attributes.get(name).map(|value| String::from_utf8_lossy(value).into_owned());
-                open =
-                    of(b"href").map(|href| Link { href, text: String::new(), withdrawn: of(b"data-yanked").is_some() });
+                open = of(b"href").map(|href| Link {
+                    href,
+                    text: String::new(),
+                    withdrawn: of(b"data-yanked").is_some(),
+                    requires_python: of(b"data-requires-python"),
+                    metadata: of(b"data-core-metadata").or_else(|| of(b"data-dist-info-metadata")),
+                });
             }
             Token::EndTag(tag) if *tag.name == b"a"[..] => links.extend(open.take()),
             Token::String(text) => {

@@ -143,6 +143,10 @@ pub struct Listed {
     pub until: Option<String>,
     /// Its maker has taken it back.
     pub withdrawn: bool,
+    /// The versions of its runtime that it wants, as its index says it (PEP 440).
+    pub requires_python: Option<String>,
+    /// What it says of itself lies beside it, with this digest where the index lists one (PEP 658).
+    pub metadata: Option<Option<Digest>>,
     /// What it cannot do without, by the names that its index has for that.
     pub depends: Vec<String>,
     /// Who asks for it, where its index wants to know.

@@ -7,6 +7,7 @@ use serde::Deserialize;
 
 use super::html::{is_page, links};
 use super::{Listed, Sum, day, last_segment, segments, text};
+use crate::base::digest::Digest;
 use crate::bring::fetch::{Document, resolved};
 
 /// JSON is what we would rather have; a page will do.
@@ -45,6 +46,9 @@ struct File {
     hashes: BTreeMap<String, String>,
     size: Option<u64>,
     upload_time: Option<String>,
+    requires_python: Option<String>,
+    #[serde(alias = "dist-info-metadata", alias = "data-dist-info-metadata")]
+    core_metadata: Option<Beside>,
     #[serde(default)]
     yanked: Yanked,
 }
@@ -55,6 +59,23 @@ struct File {
 enum Yanked {
     Whether(bool),
     Why(#[allow(dead_code, reason = "that it is said is what counts")] String),
+}
+
+/// Whether what a wheel says of itself lies beside it, or with which digests (PEP 658, 714).
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Beside {
+    Whether(bool),
+    Sums(BTreeMap<String, String>),
+}
+
+impl Beside {
+    fn told(&self) -> Option<Option<Digest>> {
+        match self {
+            Self::Whether(is_there) => is_there.then_some(None),
+            Self::Sums(sums) => Some(sums.get("sha256").and_then(|digits| digits.parse().ok())),
+        }
+    }
 }
 
 impl Default for Yanked {
@@ -83,6 +104,8 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
             sum: file.hashes.get("sha256").and_then(|digits| digits.parse().ok()).map(Sum::Sha256),
             date: file.upload_time.as_deref().and_then(day),
             withdrawn: !matches!(file.yanked, Yanked::Whether(false)),
+            requires_python: file.requires_python,
+            metadata: file.core_metadata.as_ref().and_then(Beside::told),
             file: file.filename,
             ..Listed::default()
         })
@@ -97,7 +120,9 @@ fn of_page(project: &str, document: &Document, content: &str) -> Result<Vec<List
         let file = last_segment(&url);
         let version = version_of(project, &file);
         let sum = fragment.strip_prefix("sha256=").and_then(|digits| digits.parse().ok()).map(Sum::Sha256);
-        Some(Listed { file, url, version, sum, withdrawn: link.withdrawn, ..Listed::default() })
+        let metadata = link.metadata.map(|told| told.strip_prefix("sha256=").and_then(|digits| digits.parse().ok()));
+        let (withdrawn, requires_python) = (link.withdrawn, link.requires_python);
+        Some(Listed { file, url, version, sum, withdrawn, requires_python, metadata, ..Listed::default() })
     });
     let listed: Vec<_> = listed.filter(|file| file.version.is_some()).collect();
     // A page of something else has links too, but none to files of that name.

@@ -19,7 +19,7 @@ pub(super) struct Needed {
 }
 
 /// The text in a wheel that says what it is; `None` for what is no wheel.
-pub(super) fn in_wheel(path: &Path) -> Option<String> {
+pub(in crate::desk) fn in_wheel(path: &Path) -> Option<String> {
     let mut archive = zip::ZipArchive::new(File::open(path).ok()?).ok()?;
     let is_it = |name: &String| name.ends_with(".dist-info/METADATA") && name.matches('/').count() == 1;
     let name = archive.file_names().filter_map(|name| Some(name.ok()?.into_owned())).find(is_it)?;

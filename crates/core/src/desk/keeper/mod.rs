@@ -9,6 +9,7 @@ mod names;
 
 pub use draft::{DraftError, Draftable, Drafted, Drafting, draft};
 pub use enter::{EnterError, Entered, EnteredFile, Entering, enter};
+pub(super) use metadata::in_wheel;
 pub use look::{Looked, News, Support, look};
 
 use std::path::PathBuf;

@@ -1,0 +1,244 @@
+//! Sets of libraries: what they want is chosen from indexes, or read from lock files, and they become tools of a catalog of their
+//! own.
+//!
+//! A set that says which libraries it wants has a lock file beside the ladder, `pylock.NAME.toml`, which is to it what the pins
+//! are to rungs: while it fits the wishes no index is asked; else what still fits stays. It is written together with the pins.
+
+mod lookup;
+
+use std::path::{Path, PathBuf};
+
+use kladder_choose::catalog::{CatalogError, Catalogs, Definition, Machine, Memory};
+use kladder_choose::digest::{Canonical, Digest};
+use kladder_choose::document::{DocumentError, Source};
+use kladder_choose::ladder::Ladder;
+use kladder_choose::names::ToolName;
+use kladder_choose::sets::{
+    Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition, interpreters,
+};
+
+pub use self::lookup::LookupError;
+use self::lookup::Lookup;
+use crate::base::files::{self, FileError};
+use crate::bring::fetch::{Cache, Network};
+use crate::settings::Home;
+
+/// The name of the catalog that sets are in.
+const CATALOG: &str = "sets of this ladder";
+
+/// Why a set cannot be had.
+#[derive(Debug, thiserror::Error)]
+#[error("the set {name} cannot be had")]
+pub struct SetProblem {
+    /// Which one.
+    pub name: ToolName,
+    /// Its lock file.
+    pub lock: PathBuf,
+    /// Why.
+    #[source]
+    pub why: WhyNoSet,
+}
+
+/// What is wrong with a set.
+#[derive(Debug, thiserror::Error)]
+pub enum WhyNoSet {
+    /// Its lock file cannot be used.
+    #[error(transparent)]
+    Lock(#[from] LockError),
+    /// Its libraries cannot be had.
+    #[error(transparent)]
+    Set(#[from] SetError),
+    /// Its libraries do not go together.
+    #[error("its libraries do not go together")]
+    Clash(Box<LibraryClash>),
+    /// Choosing them took too long.
+    #[error("choosing its libraries takes too long")]
+    GaveUp,
+    /// They could not be looked up.
+    #[error(transparent)]
+    Lookup(#[from] LookupError),
+    /// Where its lock file should be is one that was not written here.
+    #[error("there is a lock file already that Kite Ladder did not write")]
+    NotOurs,
+    /// A catalog has a tool of its name.
+    #[error("a catalog has a tool of this name")]
+    Taken,
+    /// No catalog has its runtime.
+    #[error("no catalog has {0}")]
+    NoRuntime(ToolName),
+    /// A catalog cannot be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+}
+
+/// What sets are looked up with.
+pub(super) struct Means<'m> {
+    pub(super) network: &'m Network,
+    pub(super) home: &'m Home,
+    /// Libraries, and sets of them, that may move.
+    pub(super) moving: &'m [ToolName],
+}
+
+fn lock_of(ladder: &Ladder, set: &LibrarySet) -> PathBuf {
+    set.lock.below(ladder.path.parent().unwrap_or(Path::new(".")))
+}
+
+/// What decides about pins is in the lock files, too: as they are, or as they will be.
+pub(super) fn with_locks(mut ladder: Ladder) -> Ladder {
+    if !ladder.sets.is_empty() {
+        // One that cannot be read is told where it is used.
+        let of = |set: &LibrarySet| match &set.locked {
+            Some(text) => Digest::of(text.as_bytes()),
+            None => Digest::of(&files::read(&lock_of(&ladder, set)).unwrap_or_default()),
+        };
+        let locks: Vec<String> = ladder.sets.iter().map(|set| of(set).to_string()).collect();
+        ladder.digest = Canonical::new("kladder ladder and sets", 1)
+            .field("ladder", ladder.own_digest.to_string())
+            .list("locks", locks)
+            .finish();
+    }
+    ladder
+}
+
+/// The catalogs with one more, that has the ladder's sets; the ladder learns what their lock files hold.
+///
+/// # Errors
+/// [`SetProblem`] for the first set that cannot be had.
+pub(super) fn with_sets(
+    catalogs: Catalogs,
+    ladder: &mut Ladder,
+    here: &Machine,
+    means: &Means<'_>,
+) -> Result<Catalogs, Box<SetProblem>> {
+    if ladder.sets.is_empty() {
+        return Ok(catalogs);
+    }
+    let mut memory = Memory::new(CATALOG);
+    let machines = if ladder.machines.is_empty() { vec![here.clone()] } else { ladder.machines.clone() };
+    let mut locked = Vec::new();
+    for set in &ladder.sets {
+        let reading = SetReading { catalogs: &catalogs, ladder, set, machines: &machines, means };
+        let (text, lock) = reading.defined().map_err(|why| problem(ladder, set, why))?;
+        memory.add(set.name.as_str(), &text);
+        locked.push(lock);
+    }
+    for (set, lock) in ladder.sets.iter_mut().zip(locked) {
+        set.locked = lock;
+    }
+    let joined = catalogs.and(Box::new(memory));
+    joined.map_err(|error| problem(ladder, &ladder.sets[0], error.into()))
+}
+
+/// Writes the lock files that were made here; tells whether one changed.
+///
+/// # Errors
+/// [`FileError`]; the old one is still there then.
+pub(super) fn write_locks(ladder: &Ladder) -> Result<bool, FileError> {
+    let mut changed = false;
+    for set in &ladder.sets {
+        let Some(text) = &set.locked else { continue };
+        let path = lock_of(ladder, set);
+        if files::read(&path).is_ok_and(|old| old == text.as_bytes()) {
+            continue;
+        }
+        let path = path.canonicalize().unwrap_or(path);
+        files::replace(&path, text.as_bytes())?;
+        changed = true;
+    }
+    Ok(changed)
+}
+
+fn problem(ladder: &Ladder, set: &LibrarySet, why: WhyNoSet) -> Box<SetProblem> {
+    Box::new(SetProblem { name: set.name.clone(), lock: lock_of(ladder, set), why })
+}
+
+/// One set, and all that it is made from.
+struct SetReading<'r> {
+    catalogs: &'r Catalogs,
+    ladder: &'r Ladder,
+    set: &'r LibrarySet,
+    machines: &'r [Machine],
+    means: &'r Means<'r>,
+}
+
+impl SetReading<'_> {
+    /// The definition of the set's tool, and what its lock file holds, where that is written here.
+    fn defined(&self) -> Result<(String, Option<String>), WhyNoSet> {
+        let set = self.set;
+        if self.catalogs.tool(set.name.as_str())?.is_some() {
+            return Err(WhyNoSet::Taken);
+        }
+        let runtime = self.catalogs.tool(set.of.as_str())?.ok_or_else(|| WhyNoSet::NoRuntime(set.of.clone()))?;
+        let Some(wanted) = &set.libraries else {
+            let lock = self.on_file()?;
+            return Ok((definition(set, &lock, &minors(&runtime, |_| true), self.machines)?, None));
+        };
+        let range = self.ladder.wishes.iter().find(|wish| wish.tool == set.of).map(|wish| &wish.range);
+        let minors = minors(&runtime, |version| range.is_none_or(|range| range.requirement.allows(version)));
+        let lock = self.chosen(wanted, &minors)?;
+        let text = definition(set, &lock, &minors, self.machines)?;
+        Ok((text, Some(lock.to_toml())))
+    }
+
+    fn on_file(&self) -> Result<Lock, LockError> {
+        let source: Source = files::source(&lock_of(self.ladder, self.set)).map_err(DocumentError::from)?;
+        Lock::parse(&source)
+    }
+
+    /// What is on file, where it fits; else what is chosen now, for the first runtime that there is a choice for: the one that
+    /// it was made for before the others.
+    fn chosen(&self, wanted: &Libraries, minors: &[(u32, u32)]) -> Result<Lock, WhyNoSet> {
+        let there = lock_of(self.ladder, self.set).exists();
+        let old = if there { Some(self.on_file()?) } else { None };
+        if old.as_ref().is_some_and(|old| old.wishes.is_none()) {
+            return Err(WhyNoSet::NotOurs);
+        }
+        let wishes = |minor| self.set.wishes(&interpreters(minor, self.machines)).map(|digest| digest.to_string());
+        let is_for = |lock: &Lock, (major, minor): (u32, u32)| {
+            lock.requires_python.as_deref() == Some(format!("=={major}.{minor}.*").as_str())
+        };
+        let before = old.as_ref().and_then(|old| minors.iter().copied().find(|minor| is_for(old, *minor)));
+        let moves = |library: &str| {
+            let is_it = |name: &ToolName| name.as_str() == library || *name == self.set.name;
+            self.means.moving.iter().any(is_it)
+        };
+        let moves_some = |lock: &Lock| lock.libraries.iter().any(|library| moves(&library.name));
+        if let Some((old, minor)) = old.as_ref().zip(before)
+            && old.wishes == wishes(minor)
+            && !moves_some(old)
+        {
+            return Ok(old.clone());
+        }
+        let lookup = Lookup::new(wanted, self.means.network, Cache::new(&self.means.home.artifacts), self.means.home);
+        let mut first = None;
+        for minor in before.iter().chain(minors.iter().filter(|minor| Some(**minor) != before)) {
+            let spots = interpreters(*minor, self.machines);
+            match choose(wanted, spots, old.as_ref(), &moves, &lookup) {
+                Ok(lock) => return Ok(Lock { wishes: wishes(*minor), ..lock }),
+                Err(NotChosen::Asked(error)) => return Err(error.into()),
+                Err(NotChosen::GaveUp) => _ = first.get_or_insert(WhyNoSet::GaveUp),
+                Err(NotChosen::Clash(clash)) => _ = first.get_or_insert(WhyNoSet::Clash(clash)),
+            }
+        }
+        Err(first.unwrap_or_else(|| SetError::NoRuntime(self.set.of.to_string()).into()))
+    }
+}
+
+/// The minor versions of a runtime, in the order of its releases.
+fn minors(
+    runtime: &Definition,
+    allowed: impl Fn(&kladder_choose::version::Version) -> bool,
+) -> Vec<(u32, u32)> {
+    let mut minors: Vec<(u32, u32)> = Vec::new();
+    for release in runtime.releases.iter().filter(|release| allowed(&release.version)) {
+        let minor = minor_of(release.version.as_str()).filter(|minor| !minors.contains(minor));
+        minors.extend(minor);
+    }
+    minors
+}
+
+/// The first two numbers of a version.
+fn minor_of(version: &str) -> Option<(u32, u32)> {
+    let mut parts = version.split(['.', '-', '+']);
+    Some((parts.next()?.parse().ok()?, parts.next()?.parse().ok()?))
+}
