@@ -141,6 +141,12 @@ impl Context {
         Ok(self.around.open()?)
     }
 
+    /// Opens the desk; libraries, and sets of them, of these names may move.
+    pub(crate) fn open_moving(&self, names: &[String]) -> Result<Desk, Problem> {
+        let moving = names.iter().filter_map(|name| name.parse().ok()).collect();
+        Ok(Surroundings { moving, ..self.around.clone() }.open()?)
+    }
+
     /// Opens the desk, and finds the pins to go by.
     pub(crate) fn open_pinned(&self, out: &Out) -> Result<(Desk, Pins, Freshness), Problem> {
         let desk = self.open()?;

@@ -23,7 +23,7 @@ pub struct Lock {
 }
 
 /// One library.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Library {
     /// Its name, normalised (PEP 503).
     pub name: String,
@@ -190,7 +190,10 @@ impl Library {
         }
         out.push_str("wheels = [\n");
         for wheel in &self.wheels {
-            let url = wheel.origin.as_ref().map(|origin| format!("url = {}, ", quoted(&[origin.as_str(), &wheel.file].concat())));
+            let url = wheel
+                .origin
+                .as_ref()
+                .map(|origin| format!("url = {}, ", quoted(&[origin.as_str(), &wheel.file].concat())));
             let size = wheel.size.map(|size| format!("size = {size}, ")).unwrap_or_default();
             let name = quoted(&wheel.file);
             let url = url.unwrap_or_default();

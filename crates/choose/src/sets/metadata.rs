@@ -34,7 +34,9 @@ impl Metadata {
     pub fn parse(text: &str) -> Result<Self, String> {
         let (mut name, mut version, mut requires_python) = (None, None, None);
         let (mut needs, mut pieces) = (Vec::new(), BTreeSet::new());
-        for line in text.lines().take_while(|line| !line.trim().is_empty()) {
+        // A line that begins with a space goes on with the one before it, also where there is nothing else in it (RFC 5322, 2.2.3).
+        let lines = text.lines().take_while(|line| !line.is_empty()).filter(|line| !line.starts_with([' ', '\t']));
+        for line in lines {
             let Some((key, value)) = line.split_once(':') else { continue };
             let value = value.trim();
             match key.to_ascii_lowercase().as_str() {
@@ -69,6 +71,7 @@ mod tests {
     #[test]
     fn the_head_is_read_and_nothing_below_it() {
         let text = "Metadata-Version: 2.1\nName: Tide_Table\nVersion: 1.2\nRequires-Python: >=3.9\nProvides-Extra: Plot_It\n\
+                    License: So be it.\n\x20       \n\x20       Requires-Dist: law\n\
                     Requires-Dist: gauge (>=2)\nRequires-Dist: lamp[oil]<3,>=1; extra == 'plot-it'\n\nRequires-Dist: none\n";
         let read = Metadata::parse(text).unwrap();
         assert_eq!((read.name.as_str(), read.version.as_str()), ("tide-table", "1.2"));

@@ -107,7 +107,10 @@ impl SetForm {
             (None, Some(forms)) if !forms.is_empty() => {
                 let libraries = Libraries::read(source, forms, self.indexes, self.from)?;
                 let file = format!("pylock.{name}.toml");
-                (InnerPath::new(&file).map_err(|_| source.invalid(span.clone(), "it cannot be called so"))?, Some(libraries))
+                (
+                    InnerPath::new(&file).map_err(|_| source.invalid(span.clone(), "it cannot be called so"))?,
+                    Some(libraries),
+                )
             }
             (Some(_), Some(_)) => return wrong("either `libraries` or `lock` says which libraries it has"),
             (None, _) => return wrong("which libraries has it? `libraries` or `lock` says so"),

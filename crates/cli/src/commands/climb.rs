@@ -16,7 +16,7 @@ use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::args::{ClimbOptions, VerifyOptions};
-use crate::commands::{login, look, pin, settings, ssh_key, verify, wire};
+use crate::commands::{login, look, settings, ssh_key, verify, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -31,7 +31,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         waited.map_err(|_| Problem::interrupted())?;
     }
     let (desk, pins, freshness) = context.open_pinned(out)?;
-    if pin::write(&desk, &pins)? && freshness != Freshness::Current {
+    if desk.write_pins(&pins)? && freshness != Freshness::Current {
         out.say(format!("Pinned {} in {}.", count(pins.rungs.len(), "rung"), shown(&desk.ladder.pins_path())))?;
     }
     let progress = Progress::new(out)?;

@@ -9,6 +9,7 @@ mod demo;
 mod edit;
 mod help;
 mod landings;
+mod libraries;
 mod log;
 mod login;
 mod look;

@@ -5,10 +5,10 @@ use std::process::ExitCode;
 use kladder_choose::names::ToolName;
 use kladder_choose::near::near;
 use kladder_choose::pins::{Choosing, Limits, Moves, News, Passed, Pins, PinsError, shifts};
-use kladder_core::desk::Desk;
+use kladder_core::desk::{Desk, LibraryMove};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
-use kladder_tell::text::count;
+use kladder_tell::text::{clean, count};
 use kladder_tell::words::{moves, reason};
 
 use super::{climb, pin};
@@ -19,7 +19,13 @@ use crate::render::text::{FAINT, STRONG, styled};
 
 pub(super) fn run(context: &Context, out: &Out, options: &NewerOptions) -> Result<ExitCode, Problem> {
     let (desk, pins, _) = context.open_pinned(out)?;
-    let tools = asked_for(&pins, &options.tools)?;
+    let tools = asked_for(&desk, &pins, &options.tools)?;
+    let moving = sets_moving(context, &desk, &options.tools);
+    if let Err(problem) = &moving {
+        out.say(format!("Libraries are not looked up: {}", clean(&problem.what)))?;
+    }
+    let libraries = moving.as_ref().map_or_else(|_| Vec::new(), Desk::library_moves);
+    let desk = if options.take { moving? } else { desk };
     let desk = Desk { old: Some(pins), ..desk };
     let host = desk.host_tools();
     let none = Moves::default();
@@ -34,15 +40,23 @@ pub(super) fn run(context: &Context, out: &Out, options: &NewerOptions) -> Resul
     }
     let news = tools.iter().filter_map(|tool| choosing.news(tool).transpose());
     let news = news.collect::<Result<Vec<News>, _>>().map_err(failed)?;
-    out.value(&shapes::Newer::of(&news))?;
+    out.value(&shapes::Newer::of(&news, &libraries))?;
     let taken = Choosing { moves: &moves, ..choosing }.pins().map_err(failed)?;
     let moved = desk.old.as_ref().map_or(0, |old| shifts(old, &taken, "").len());
-    show(&news, moved, &options.tools, out)?;
+    show(&news, moved + usize::from(!libraries.is_empty()), &libraries, &options.tools, out)?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<ToolName>, Problem> {
-    if let Some(wrong) = named.iter().find(|tool| !pins.rungs.contains_key(tool.as_str())) {
+/// The desk with every library let go, or those that are named, alone or by their sets.
+fn sets_moving(context: &Context, desk: &Desk, named: &[String]) -> Result<Desk, Problem> {
+    let all = || desk.ladder.sets.iter().map(|set| set.name.to_string()).collect();
+    let moving: Vec<String> = if named.is_empty() { all() } else { named.to_vec() };
+    context.open_moving(&moving)
+}
+
+fn asked_for(desk: &Desk, pins: &Pins, named: &[String]) -> Result<Vec<ToolName>, Problem> {
+    let is_there = |tool: &&String| pins.rungs.contains_key(tool.as_str()) || desk.has_library(tool);
+    if let Some(wrong) = named.iter().find(|tool| !is_there(tool)) {
         let problem = Problem::new(Code::NotInCatalog, format!("`{wrong}` is no rung of this ladder"));
         let near = near(wrong, pins.rungs.keys().map(ToolName::as_str));
         if near.is_empty() {
@@ -54,7 +68,7 @@ fn asked_for(pins: &Pins, named: &[String]) -> Result<Vec<ToolName>, Problem> {
     Ok(pins.rungs.keys().filter(is_meant).cloned().collect())
 }
 
-fn show(news: &[News], moved: usize, named: &[String], out: &Out) -> Result<(), Problem> {
+fn show(news: &[News], moved: usize, libraries: &[LibraryMove], named: &[String], out: &Out) -> Result<(), Problem> {
     let is_old = |news: &&News| news.within.is_some() || news.in_series.is_some() || news.at_all.is_some();
     let old: Vec<&News> = news.iter().filter(is_old).collect();
     for news in &old {
@@ -63,8 +77,11 @@ fn show(news: &[News], moved: usize, named: &[String], out: &Out) -> Result<(), 
             out.say(format!("  {line}"))?;
         }
     }
+    for line in super::libraries::would(libraries) {
+        out.say(line)?;
+    }
     let still = news.len() - old.len();
-    let gap = if old.is_empty() { "" } else { "\n" };
+    let gap = if old.is_empty() && libraries.is_empty() { "" } else { "\n" };
     if still > 0 {
         out.say(format!(
             "{gap}Nothing newer is out for {}{}.",

@@ -12,20 +12,21 @@ use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::{clean, count, plain};
 
+use super::libraries;
 use crate::args::PinOptions;
 use crate::context::{Context, tell_differing};
 use crate::render::Out;
 use crate::render::text::{FAINT, STRONG, TOLD, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, options: &PinOptions) -> Result<ExitCode, Problem> {
-    let desk = context.open()?;
+    let desk = context.open_moving(&options.moves)?;
     if options.check {
         return check(&desk, out, options);
     }
     let host = desk.host_tools();
     let fresh = desk.old.as_ref().is_none_or(|old| old.ladder == desk.ladder.digest);
     tell_differing(&desk.differing(&host), out)?;
-    let pins = choose(&desk, &host, &moves(options)?, limits(options))?;
+    let pins = choose(&desk, &host, &moves(&desk, options)?, limits(options))?;
     let why = if fresh { "" } else { ", since the ladder has changed" };
     report(&desk, &pins, why, out)?;
     Ok(ExitCode::SUCCESS)
@@ -39,18 +40,21 @@ pub(super) fn choose(desk: &Desk, host: &dyn OnHost, moves: &Moves, limits: Limi
 
 /// Writes pins and tells what moved.
 pub(super) fn report(desk: &Desk, pins: &Pins, why: &str, out: &Out) -> Result<(), Problem> {
-    let changed = write(desk, pins)?;
+    let libraries = desk.library_moves();
+    let changed = desk.write_pins(pins)?;
     let path = desk.ladder.pins_path();
-    out.value(&shapes::Pin::of(pins, desk.old.as_ref(), shapes::path(&path), changed))?;
+    out.value(&shapes::Pin::of(pins, desk.old.as_ref(), shapes::path(&path), changed, &libraries))?;
     left_out(desk, pins, out)?;
     unsized_files(desk, out)?;
     let file = shown(&path);
     let moved = moves_between(desk.old.as_ref(), pins);
-    if moved.iter().all(|moved| moved.now == moved.was) {
+    if libraries.is_empty() && moved.iter().all(|moved| moved.now == moved.was) {
         return out.say(format!("{} pinned in {file}; nothing moved.", count(pins.rungs.len(), "rung")));
     }
     let (stay, moved): (Vec<_>, Vec<_>) = moved.into_iter().partition(|moved| moved.now == moved.was);
-    out.say(out.columns(&["rung", "version", ""], rows(&moved, pins), &[]))?;
+    let of_set = |moved: &Moved| libraries::rows(desk, moved.tool, moved.was.is_none(), &libraries);
+    let rows = moved.iter().flat_map(|moved| of_set(moved).unwrap_or_else(|| rows(moved, pins)));
+    out.say(out.columns(&["rung", "version", ""], rows.collect(), &[]))?;
     let stay = if stay.is_empty() { String::new() } else { format!("; {} of them stayed", stay.len()) };
     out.say(format!("\n{} pinned in {file}{why}{stay}.", count(pins.rungs.len(), "rung")))
 }
@@ -90,9 +94,12 @@ fn limits(options: &PinOptions) -> Limits {
     options.within.map_or_else(Limits::default, |seconds| Limits::within(Duration::from_secs(seconds)))
 }
 
-fn moves(options: &PinOptions) -> Result<Moves, Problem> {
+fn moves(desk: &Desk, options: &PinOptions) -> Result<Moves, Problem> {
     let mut moves = Moves::default();
-    for text in &options.moves {
+    let is_rung = |name: &str| desk.old.as_ref().is_some_and(|pins| pins.rungs.contains_key(name));
+    // A library was let go when the desk was opened.
+    let rungs = options.moves.iter().filter(|name| is_rung(name) || !desk.has_library(name));
+    for text in rungs {
         match text.split_once('=') {
             None => moves.tools.push(name(text)?),
             Some((tool, version)) => moves.exact.push((name(tool)?, exact(version)?)),
@@ -122,7 +129,7 @@ fn check(desk: &Desk, out: &Out, options: &PinOptions) -> Result<ExitCode, Probl
     let pins = choose(desk, &Pinned(old), &Moves::default(), limits(options))?;
     let differs: Vec<Shift> = shifts(old, &pins, "");
     if pins.rungs == old.rungs && pins.ladder == old.ladder && pins.left_out == old.left_out {
-        out.value(&shapes::Pin::of(&pins, Some(old), shapes::path(&path), false))?;
+        out.value(&shapes::Pin::of(&pins, Some(old), shapes::path(&path), false, &[]))?;
         out.say(format!("{} pinned in {}, as the ladder asks for.", count(pins.rungs.len(), "rung"), shown(&path)))?;
         return Ok(ExitCode::SUCCESS);
     }
@@ -146,11 +153,6 @@ pub(super) fn said(Shift { tool, from, to }: &Shift) -> String {
     }
 }
 
-/// Writes the pins beside their ladder.
-pub(super) fn write(desk: &Desk, pins: &Pins) -> Result<bool, Problem> {
-    Ok(desk.write_pins(pins)?)
-}
-
 /// A rung before and after; one that was left out has no version now.
 struct Moved<'a> {
     tool: &'a ToolName,
@@ -165,28 +167,26 @@ fn moves_between<'a>(old: Option<&'a Pins>, pins: &'a Pins) -> Vec<Moved<'a>> {
     now.chain(gone.map(|(tool, pin)| Moved { tool, now: None, was: Some(&pin.version) })).collect()
 }
 
-fn rows(moved: &[Moved<'_>], pins: &Pins) -> Vec<Vec<String>> {
+fn rows(Moved { tool, now, was }: &Moved<'_>, pins: &Pins) -> Vec<Vec<String>> {
     let mut rows = Vec::new();
-    for Moved { tool, now, was } in moved {
-        let note = match (now, was) {
-            (Some(_), None) => "new".to_owned(),
-            (Some(_), Some(was)) => format!("was {was}"),
-            (None, _) => "not needed any more".to_owned(),
-        };
-        let version = now.or(*was).map(Version::to_string).unwrap_or_default();
-        rows.push(vec![styled(STRONG, tool), version, styled(FAINT, note)]);
-        let Some(pin) = pins.rungs.get(*tool) else { continue };
-        for (platform, version) in &pin.elsewhere {
-            rows.push(vec![String::new(), version.to_string(), styled(FAINT, format!("on {platform}"))]);
-        }
-        if !pin.on.is_empty() {
-            let note = format!("only on {}", plain(&pin.on).join(", "));
-            rows.push(vec![String::new(), String::new(), styled(FAINT, note)]);
-        }
-        for (private, pin) in &pin.private {
-            let note = format!("{private} that {tool} keeps to itself");
-            rows.push(vec![String::new(), pin.version.to_string(), styled(FAINT, note)]);
-        }
+    let note = match (now, was) {
+        (Some(_), None) => "new".to_owned(),
+        (Some(_), Some(was)) => format!("was {was}"),
+        (None, _) => "not needed any more".to_owned(),
+    };
+    let version = now.or(*was).map(Version::to_string).unwrap_or_default();
+    rows.push(vec![styled(STRONG, tool), version, styled(FAINT, note)]);
+    let Some(pin) = pins.rungs.get(*tool) else { return rows };
+    for (platform, version) in &pin.elsewhere {
+        rows.push(vec![String::new(), version.to_string(), styled(FAINT, format!("on {platform}"))]);
+    }
+    if !pin.on.is_empty() {
+        let note = format!("only on {}", plain(&pin.on).join(", "));
+        rows.push(vec![String::new(), String::new(), styled(FAINT, note)]);
+    }
+    for (private, pin) in &pin.private {
+        let note = format!("{private} that {tool} keeps to itself");
+        rows.push(vec![String::new(), pin.version.to_string(), styled(FAINT, note)]);
     }
     rows
 }

@@ -22,6 +22,10 @@ pub(super) fn run(context: &Context, out: &Out, tool: &str, is_command: bool) ->
         return Ok(done);
     }
     let (desk, pins, _) = context.open_pinned(out)?;
+    let libraries = desk.library(tool);
+    if !libraries.is_empty() && !pins.rungs.contains_key(tool) {
+        return super::libraries::why(&libraries, out);
+    }
     let tool = pin::name(tool)?;
     let desk = Desk { old: Some(pins.clone()), ..desk };
     let (host, moves) = (desk.host_tools(), Moves::default());

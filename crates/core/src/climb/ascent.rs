@@ -90,7 +90,8 @@ impl Site<'_> {
         }
         let (ladder, text, pins) = (&self.ladder.path, &self.ladder.text, self.pins.to_toml());
         let rungs = rungs.iter().map(Rung::landed).collect();
-        let locks = self.ladder.sets.iter().filter_map(|set| Some((set.lock.as_str(), set.locked.as_deref()?))).collect();
+        let locks =
+            self.ladder.sets.iter().filter_map(|set| Some((set.lock.as_str(), set.locked.as_deref()?))).collect();
         // From here on whoever finds this climb killed can finish it.
         let (folder, number) = (landings.folder().to_path_buf(), draft.number());
         files::sync(&self.home.data)?;

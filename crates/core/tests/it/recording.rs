@@ -81,8 +81,15 @@ fn a_killed_run_is_undone_unless_its_landing_is_whole() {
     assert_eq!(scene.mended(run), (vec![false], Some(Ended::Undone)));
     assert!(!pins.exists() && fs::read_dir(landings.folder().join("landings")).unwrap().next().is_none());
     let run = scene.killed(Some(land(1)), &[]);
-    let made =
-        Made { ladder: &scene.ladder(), text: "", pins: "the pins", locks: vec![], rungs: vec![], skipped_gates: vec![], after: None };
+    let made = Made {
+        ladder: &scene.ladder(),
+        text: "",
+        pins: "the pins",
+        locks: vec![],
+        rungs: vec![],
+        skipped_gates: vec![],
+        after: None,
+    };
     landings.draft().unwrap().finish(made).unwrap();
     assert!(landings.current_number().is_none());
     assert_eq!(scene.mended(run), (vec![true], Some(Ended::Finished)));

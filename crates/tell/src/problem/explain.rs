@@ -3,8 +3,8 @@
 use kladder_choose::catalog::NotFilled;
 use kladder_core::bring::fetch::NetworkError;
 use kladder_core::climb::BackError;
+use kladder_core::desk::DeskError;
 use kladder_core::desk::start::{ColleagueError, StartError};
-use kladder_core::desk::{DeskError};
 use kladder_core::keep::clear::ClearError;
 use kladder_core::prove::project::ProjectError;
 

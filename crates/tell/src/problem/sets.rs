@@ -24,14 +24,14 @@ pub(super) fn problem(problem: &SetProblem) -> Problem {
             told.next("take another version of the library, or of the runtime, when you lock")
         }
         WhyNoSet::Taken => bad().next("call the set otherwise"),
-        WhyNoSet::NoRuntime(tool) => {
-            bad().next(format!("`of` names the tool; `kladder search {tool}` looks for it"))
-        }
+        WhyNoSet::NoRuntime(tool) => bad().next(format!("`of` names the tool; `kladder search {tool}` looks for it")),
         WhyNoSet::NotOurs => bad()
             .next("take it as it is: `lock = \"FILE\"` in place of `libraries`")
             .next("or move it away; then `kladder pin` writes a new one"),
         WhyNoSet::Clash(clash) => libraries(Problem::new(Code::NoSolution, problem.to_string()), clash),
-        WhyNoSet::GaveUp => told(Code::GaveUp).why(problem.why.to_string()).next("say more closely which versions you want"),
+        WhyNoSet::GaveUp => {
+            told(Code::GaveUp).why(problem.why.to_string()).next("say more closely which versions you want")
+        }
         WhyNoSet::Lookup(error) => lookup(Problem::new(Code::NoYard, problem.to_string()), error),
         WhyNoSet::Lock(_) | WhyNoSet::Set(_) => bad(),
     }
@@ -69,7 +69,10 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
 
 /// A clash in plain words: what is wished, what that needs, what there is, and what leads out of it.
 fn libraries(problem: Problem, clash: &LibraryClash) -> Problem {
-    let wished = |Wanting { library, versions }: &Wanting| format!("the ladder wants {}", wish(library, versions));
+    let wished = |Wanting { library, versions, piece }: &Wanting| match piece {
+        None => format!("the ladder wants {}", wish(library, versions)),
+        Some(piece) => format!("the ladder wants the piece {piece} of {}", wish(library, versions)),
+    };
     let problem = clash.wishes.iter().take(NAMED).map(wished).fold(problem, Problem::why);
     let problem = clash.needs.iter().take(NAMED).map(needs).fold(problem, Problem::why);
     let problem = match clash.needs.len().saturating_sub(NAMED) {
@@ -112,8 +115,12 @@ fn on_offer(offer: &OnOffer) -> Option<String> {
     }
 }
 
-fn way_out(WayOut { library, version }: &WayOut) -> String {
+fn way_out(WayOut { library, piece, version }: &WayOut) -> String {
     match version {
+        Some(version) if piece.is_some() => {
+            let piece = piece.as_deref().unwrap_or_default();
+            format!("leave the piece {piece} of {library} out: without it {library} {version} goes with the others")
+        }
         Some(version) => format!("let go of the wish for {library}: with `{library} = \"any\"` it would be {version}"),
         None => format!("leave {library} out: the others go together"),
     }

@@ -13,6 +13,7 @@ mod problem;
 mod reach;
 mod rehearsed;
 mod services;
+mod sets;
 mod verify;
 
 pub use catalog::{
@@ -30,6 +31,7 @@ pub use problem::{Place, Problem};
 pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
 pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
 pub use services::{PortHolder, Service, Services};
+pub use sets::{LibraryInSet, LibraryMoved, WhyLibrary};
 pub use verify::{Mend, Needed, Pair, Together, Verdict, Verified, Verify};
 
 use std::path::Path;
@@ -76,6 +78,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Vars::FORMAT, schema_for!(Vars)),
         (Verify::FORMAT, schema_for!(Verify)),
         (Why::FORMAT, schema_for!(Why)),
+        (WhyLibrary::FORMAT, schema_for!(WhyLibrary)),
         (Wire::FORMAT, schema_for!(Wire)),
         (Withdrawn::FORMAT, schema_for!(Withdrawn)),
         (YardTaken::FORMAT, schema_for!(YardTaken)),

@@ -5,15 +5,17 @@ use std::collections::BTreeMap;
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::{News, Passed, Pin as OnePin, Pins, Why as Because};
 use kladder_choose::version::Version;
+use kladder_core::desk::LibraryMove;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::sets::{LibraryMoved, moved};
 use crate::words;
 
 /// What was pinned.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Pin {
-    /// `kladder.pin/2`
+    /// `kladder.pin/3`
     pub format: &'static str,
     /// The pins' file.
     pub file: String,
@@ -25,6 +27,8 @@ pub struct Pin {
     pub left: Vec<ToolName>,
     /// Optional wishes that could not be met.
     pub left_out: Vec<ToolName>,
+    /// Libraries of its sets that moved.
+    pub libraries: Vec<LibraryMoved>,
 }
 
 /// A pinned rung.
@@ -47,10 +51,10 @@ pub struct Pinned {
 
 impl Pin {
     /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.pin/2";
+    pub const FORMAT: &'static str = "kladder.pin/3";
 
     /// The shape of pins, held against those before.
-    pub fn of(pins: &Pins, old: Option<&Pins>, file: String, changed: bool) -> Self {
+    pub fn of(pins: &Pins, old: Option<&Pins>, file: String, changed: bool, libraries: &[LibraryMove]) -> Self {
         let before = |tool: &ToolName| old.and_then(|old| old.rungs.get(tool)).map(|pin| pin.version.clone());
         let rung = |(tool, pin): (&ToolName, &OnePin)| Pinned {
             tool: tool.clone(),
@@ -62,7 +66,8 @@ impl Pin {
         };
         let gone = old.into_iter().flat_map(|old| old.rungs.keys()).filter(|tool| !pins.rungs.contains_key(*tool));
         let (left, left_out) = (gone.cloned().collect(), pins.left_out.clone());
-        Self { format: Self::FORMAT, file, changed, rungs: pins.rungs.iter().map(rung).collect(), left, left_out }
+        let (rungs, libraries) = (pins.rungs.iter().map(rung).collect(), moved(libraries));
+        Self { format: Self::FORMAT, file, changed, rungs, left, left_out, libraries }
     }
 }
 
@@ -153,10 +158,12 @@ fn passed_over(tool: &ToolName, passed: &Passed) -> PassedOver {
 /// What has come out since the pins.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Newer {
-    /// `kladder.newer/1`
+    /// `kladder.newer/2`
     pub format: &'static str,
     /// Each rung that was asked for.
     pub rungs: Vec<NewerRung>,
+    /// Libraries of its sets that would move if they were let go.
+    pub libraries: Vec<LibraryMoved>,
 }
 
 /// What is newer than a pin.
@@ -191,11 +198,11 @@ pub struct New {
 
 impl Newer {
     /// The shape's name and version.
-    pub const FORMAT: &'static str = "kladder.newer/1";
+    pub const FORMAT: &'static str = "kladder.newer/2";
 
     /// The shape of some news.
-    pub fn of(news: &[News]) -> Self {
-        Self { format: Self::FORMAT, rungs: news.iter().map(newer).collect() }
+    pub fn of(news: &[News], libraries: &[LibraryMove]) -> Self {
+        Self { format: Self::FORMAT, rungs: news.iter().map(newer).collect(), libraries: moved(libraries) }
     }
 }
 

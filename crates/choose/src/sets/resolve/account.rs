@@ -9,7 +9,7 @@ use pep508_rs::pep440_rs::{Version, VersionSpecifiers};
 use super::Catalogue;
 use super::offer::{Node, Offer, Span};
 use crate::platform::Platform;
-use crate::sets::wished::Libraries;
+use crate::sets::wished::{Libraries, LibraryWish};
 
 /// Wishes that cannot be met together although any smaller part of them can.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -31,6 +31,8 @@ pub struct Wanting {
     pub library: String,
     /// Its versions, as the ladder says it.
     pub versions: String,
+    /// The piece of it that is meant.
+    pub piece: Option<String>,
 }
 
 /// What releases of a library need.
@@ -66,6 +68,8 @@ pub struct OnOffer {
 pub struct WayOut {
     /// The library.
     pub library: String,
+    /// The piece that must be left out.
+    pub piece: Option<String>,
     /// The version that it gets then; `None` where it must be left out.
     pub version: Option<String>,
 }
@@ -78,15 +82,18 @@ pub(super) fn of<'o, C: Catalogue>(
 ) -> LibraryClash {
     let spots = offer.spots.len().max(1);
     let whole = wanted.wishes.len() * spots;
-    let mut positions: Vec<usize> = clash.wishes.iter().map(|at| wish_at(*at, whole, spots, wanted)).collect();
-    positions.sort_unstable();
-    positions.dedup();
-    let wishes = positions.iter().filter_map(|at| wanted.wishes.get(*at));
-    let wishes = wishes.map(|wish| Wanting { library: wish.name.clone(), versions: wish.written.clone() }).collect();
+    let mut wishes: Vec<Wanting> = Vec::new();
+    for (wish, piece) in clash.wishes.iter().filter_map(|at| wish_at(*at, whole, spots, wanted)) {
+        let (library, versions) = (wish.name.clone(), wish.written.clone());
+        let wanting = Wanting { library, versions, piece: piece.cloned() };
+        if !wishes.contains(&wanting) {
+            wishes.push(wanting);
+        }
+    }
     let mut needs: BTreeMap<(String, Option<String>), Vec<Version>> = BTreeMap::new();
     let mut about: BTreeMap<Arc<str>, usize> = BTreeMap::new();
     for at in &clash.wishes {
-        if let Some(wish) = wanted.wishes.get(wish_at(*at, whole, spots, wanted)) {
+        if let Some((wish, _)) = wish_at(*at, whole, spots, wanted) {
             about.entry(wish.name.as_str().into()).or_insert(if *at < whole { at % spots } else { 0 });
         }
     }
@@ -116,20 +123,20 @@ pub(super) fn of<'o, C: Catalogue>(
     LibraryClash { wishes, needs, offers, ways: Vec::new() }
 }
 
-/// Which wish stands at a position of the question: whole libraries come first, then pieces.
-fn wish_at(position: usize, whole: usize, spots: usize, wanted: &Libraries) -> usize {
+/// Which wish, or piece of one, stands at a position of the question: whole libraries come first, then pieces.
+fn wish_at(position: usize, whole: usize, spots: usize, wanted: &Libraries) -> Option<(&LibraryWish, Option<&String>)> {
     if position < whole {
-        return position / spots;
+        return Some((wanted.wishes.get(position / spots)?, None));
     }
     let mut left = position - whole;
-    for (at, wish) in wanted.wishes.iter().enumerate() {
+    for wish in &wanted.wishes {
         let own = wish.pieces.len() * spots;
         if left < own {
-            return at;
+            return Some((wish, wish.pieces.get(left % wish.pieces.len())));
         }
         left -= own;
     }
-    wanted.wishes.len()
+    None
 }
 
 fn shown(library: &str, versions: &VersionSpecifiers) -> String {

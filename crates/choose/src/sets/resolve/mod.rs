@@ -159,16 +159,28 @@ fn ways_out<C: Catalogue>(clash: &LibraryClash, wanted: &Libraries, spots: &[Spo
                 .into_iter()
                 .find_map(|together| chosen(&Offer::new(spots, catalogue, together), wanted, None, &|_| false).ok())
         };
+        let (library, piece) = (wish.library.clone(), wish.piece.clone());
+        if let Some(piece) = piece {
+            let mut without = wanted.wishes.clone();
+            for one in without.iter_mut().filter(|one| one.name == library) {
+                one.pieces.retain(|other| *other != piece);
+            }
+            let version = chosen(&with(without)).and_then(|lock| version_of(&lock, &library));
+            return version.map(|version| WayOut { library, piece: Some(piece), version: Some(version) });
+        }
         let mut eased = wanted.wishes.clone();
         for one in eased.iter_mut().filter(|one| one.name == wish.library) {
             one.versions = VersionSpecifiers::empty();
         }
         if let Some(lock) = chosen(&with(eased)) {
-            let found = lock.libraries.into_iter().find(|library| library.name == wish.library);
-            return Some(WayOut { library: wish.library.clone(), version: found.and_then(|found| found.version) });
+            return Some(WayOut { version: version_of(&lock, &library), library, piece: None });
         }
         let others = wanted.wishes.iter().filter(|one| one.name != wish.library).cloned().collect();
-        chosen(&with(others)).map(|_| WayOut { library: wish.library.clone(), version: None })
+        chosen(&with(others)).map(|_| WayOut { library, piece: None, version: None })
     };
     clash.wishes.iter().filter_map(way).collect()
+}
+
+fn version_of(lock: &Lock, library: &str) -> Option<String> {
+    lock.libraries.iter().find(|one| one.name == library)?.version.clone()
 }

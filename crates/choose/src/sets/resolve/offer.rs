@@ -235,14 +235,16 @@ impl Choice {
                 let fits = match wheel.requires_python.as_deref() {
                     None => true,
                     // A range that nobody can read says nothing, as it is with those who install.
-                    Some(text) => *ranges
-                        .entry(text)
-                        .or_insert_with(|| spot.environment.is_one_of(text).unwrap_or(true)),
+                    Some(text) => {
+                        *ranges.entry(text).or_insert_with(|| spot.environment.is_one_of(text).unwrap_or(true))
+                    }
                 };
                 wheels.extend(fits.then_some(wheel));
             }
             let best = wheels.into_iter().filter_map(|wheel| Some((spot.interpreter.fit(&wheel.tag)?, wheel)));
-            if let Some((_, wheel)) = best.min_by(|(one, a), (other, b)| (one, &a.wheel.file).cmp(&(other, &b.wheel.file))) {
+            if let Some((_, wheel)) =
+                best.min_by(|(one, a), (other, b)| (one, &a.wheel.file).cmp(&(other, &b.wheel.file)))
+            {
                 let (version, withdrawn) = (release.version.clone(), release.withdrawn);
                 candidates.push(Candidate { version, wheel: wheel.clone(), withdrawn });
             }
@@ -258,7 +260,8 @@ impl Choice {
     /// Previews only where somebody names one, or where there is nothing else (PEP 440); what was taken back only where
     /// somebody wants exactly it (PEP 592).
     pub(super) fn allows(&self, versions: &VersionSpecifiers, version: &Version, is_kept: bool) -> bool {
-        let named = || self.only_previews || versions.iter().any(pep508_rs::pep440_rs::VersionSpecifier::any_prerelease);
+        let named =
+            || self.only_previews || versions.iter().any(pep508_rs::pep440_rs::VersionSpecifier::any_prerelease);
         let exactly = || versions.iter().any(|one| matches!(one.operator(), Operator::Equal | Operator::ExactEqual));
         let withdrawn = || self.candidates.iter().any(|one| one.version == *version && one.withdrawn);
         versions.contains(version) && (!version.any_prerelease() || named()) && (is_kept || exactly() || !withdrawn())

@@ -40,6 +40,8 @@ pub(super) struct Question<'q> {
     pub(super) head: bool,
     /// From this byte on.
     pub(super) from: u64,
+    /// Up to this byte; else to the end. It counts only together with `from`.
+    pub(super) until: Option<u64>,
     /// Which kinds of content would do (RFC 9110, section 12.5.1).
     pub(super) accept: Option<&'q str>,
     /// Who asks, where the settings do not say so.
@@ -50,7 +52,8 @@ impl Question<'_> {
     fn put(self, agent: &ureq::Agent, url: &str, who: Option<&Authorization>) -> Result<Answer, ureq::Error> {
         let mut request = if self.head { agent.head(url) } else { agent.get(url) };
         if self.from > 0 {
-            request = request.header("Range", format!("bytes={}-", self.from));
+            let last = self.until.map(|until| until.saturating_sub(1).to_string()).unwrap_or_default();
+            request = request.header("Range", format!("bytes={}-{last}", self.from));
         }
         if let Some(accept) = self.accept {
             request = request.header("Accept", accept);

@@ -2,7 +2,7 @@
 //! that is had without the wheel).
 
 use std::fs::File;
-use std::io::Read;
+use std::io::{Read, Seek};
 use std::path::Path;
 
 use kladder_choose::version::Requirement;
@@ -20,7 +20,12 @@ pub(super) struct Needed {
 
 /// The text in a wheel that says what it is; `None` for what is no wheel.
 pub(in crate::desk) fn in_wheel(path: &Path) -> Option<String> {
-    let mut archive = zip::ZipArchive::new(File::open(path).ok()?).ok()?;
+    in_archive(File::open(path).ok()?)
+}
+
+/// The same for the bytes of a wheel, wherever they are.
+pub(in crate::desk) fn in_archive(bytes: impl Read + Seek) -> Option<String> {
+    let mut archive = zip::ZipArchive::new(bytes).ok()?;
     let is_it = |name: &String| name.ends_with(".dist-info/METADATA") && name.matches('/').count() == 1;
     let name = archive.file_names().filter_map(|name| Some(name.ok()?.into_owned())).find(is_it)?;
     let mut text = String::new();

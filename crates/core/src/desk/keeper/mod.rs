@@ -9,8 +9,8 @@ mod names;
 
 pub use draft::{DraftError, Draftable, Drafted, Drafting, draft};
 pub use enter::{EnterError, Entered, EnteredFile, Entering, enter};
-pub(super) use metadata::in_wheel;
 pub use look::{Looked, News, Support, look};
+pub(super) use metadata::{in_archive, in_wheel};
 
 use std::path::PathBuf;
 

@@ -11,15 +11,13 @@ use std::sync::Arc;
 use std::thread;
 
 use kladder_choose::digest::Digest;
-use kladder_choose::sets::{
-    Catalogue, Libraries, LibraryRelease, LibraryVersion, Metadata, Offered, Tag, Wheel,
-};
+use kladder_choose::sets::{Catalogue, Libraries, LibraryRelease, LibraryVersion, Metadata, Offered, Tag, Wheel};
 
 use crate::base::event::Silent;
 use crate::base::files;
-use crate::bring::fetch::{Cache, Network, UnknownError, receive};
+use crate::bring::fetch::{Cache, Network, Remote, UnknownError, receive};
 use crate::bring::index::{IndexError, Listed};
-use crate::desk::keeper::in_wheel;
+use crate::desk::keeper::{in_archive, in_wheel};
 use crate::settings::{Home, IndexKind};
 
 /// Questions at once: a server has many clients, and waiting is most of it.
@@ -136,12 +134,18 @@ impl Asker<'_> {
         Ok(found(&index, &list))
     }
 
-    /// The text of a wheel's metadata: beside the wheel where its index has that (PEP 658), else out of the wheel, which is kept.
+    /// The text of a wheel's metadata: beside the wheel where its index has that (PEP 658), else out of the wheel: the one that
+    /// is kept, or at its server. Only where a server sends nothing but whole files it is fetched.
     fn text(&self, listed: &Listed) -> Result<String, LookupError> {
         if let Some(sum) = &listed.metadata
             && let Some(text) = self.network.beside(listed, ".metadata")
             && sum.is_none_or(|sum| Digest::of(text.as_bytes()) == sum)
         {
+            return Ok(text);
+        }
+        let kept = || in_wheel(&self.cache.path(&listed.sha256()?));
+        let at_server = || in_archive(Remote::new(self.network, listed)?);
+        if let Some(text) = kept().or_else(at_server) {
             return Ok(text);
         }
         let (sha256, _) = receive(listed, self.cache, self.network, &Silent)?;
@@ -204,7 +208,7 @@ impl Catalogue for Lookup<'_> {
             .iter()
             .filter(|(library, offered)| self.known(library, &offered.wheel).is_none())
             .filter_map(|(library, offered)| Some((*library, &offered.wheel, self.listed(&offered.wheel.sha256)?)))
-            // A whole wheel is brought only for what is needed.
+            // A whole wheel might have to come, which is done only for what is needed.
             .filter(|(_, _, listed)| listed.metadata.is_some())
             .collect();
         if new.len() < 2 {

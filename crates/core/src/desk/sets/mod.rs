@@ -5,6 +5,7 @@
 //! are to rungs: while it fits the wishes no index is asked; else what still fits stays. It is written together with the pins.
 
 mod lookup;
+mod told;
 
 use std::path::{Path, PathBuf};
 
@@ -17,8 +18,9 @@ use kladder_choose::sets::{
     Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition, interpreters,
 };
 
-pub use self::lookup::LookupError;
 use self::lookup::Lookup;
+pub use self::lookup::LookupError;
+pub use self::told::{LibraryMove, LibraryThere};
 use crate::base::files::{self, FileError};
 use crate::bring::fetch::{Cache, Network};
 use crate::settings::Home;
@@ -225,10 +227,7 @@ impl SetReading<'_> {
 }
 
 /// The minor versions of a runtime, in the order of its releases.
-fn minors(
-    runtime: &Definition,
-    allowed: impl Fn(&kladder_choose::version::Version) -> bool,
-) -> Vec<(u32, u32)> {
+fn minors(runtime: &Definition, allowed: impl Fn(&kladder_choose::version::Version) -> bool) -> Vec<(u32, u32)> {
     let mut minors: Vec<(u32, u32)> = Vec::new();
     for release in runtime.releases.iter().filter(|release| allowed(&release.version)) {
         let minor = minor_of(release.version.as_str()).filter(|minor| !minors.contains(minor));

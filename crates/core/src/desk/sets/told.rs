@@ -1,0 +1,127 @@
+//! What lock files have, told: which libraries, who needs them, and what moved.
+
+use std::collections::BTreeMap;
+
+use kladder_choose::document::Source;
+use kladder_choose::ladder::Ladder;
+use kladder_choose::names::ToolName;
+use kladder_choose::sets::{Library, LibrarySet, Lock, normalised};
+
+use super::lock_of;
+use crate::base::files;
+use crate::desk::Desk;
+
+/// A library of a set, before and after.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LibraryMove {
+    /// The set.
+    pub set: ToolName,
+    /// The library.
+    pub library: String,
+    /// Its version on file; `None` for a new one.
+    pub was: Option<String>,
+    /// Its version now; `None` for one that is not needed any more.
+    pub now: Option<String>,
+}
+
+/// A library in a set, and why it is there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LibraryThere {
+    /// The set.
+    pub set: ToolName,
+    /// The tool that is the set's runtime.
+    pub of: ToolName,
+    /// The library.
+    pub library: Library,
+    /// What the ladder says of it, where it wishes for it itself.
+    pub wish: Option<String>,
+    /// Libraries of the set that need it, with their versions.
+    pub askers: Vec<(String, Option<String>)>,
+    /// From one that the ladder wishes for down to it, where it does not wish for it itself.
+    pub way: Vec<String>,
+}
+
+impl Desk {
+    /// The libraries of a set as its lock file has them, or will have them; `None` for what is no set.
+    pub fn libraries(&self, set: &str) -> Option<Vec<Library>> {
+        let set = self.ladder.sets.iter().find(|one| one.name == *set)?;
+        Some(locked(&self.ladder, set)?.libraries)
+    }
+
+    /// Whether a set has a library of that name.
+    pub fn has_library(&self, name: &str) -> bool {
+        !self.library(name).is_empty()
+    }
+
+    /// Where a library is, and why.
+    pub fn library(&self, name: &str) -> Vec<LibraryThere> {
+        let wanted = normalised(name);
+        let there = |set: &LibrarySet| {
+            let lock = locked(&self.ladder, set)?;
+            let library = lock.libraries.iter().find(|one| one.name == wanted)?.clone();
+            let wish = set.libraries.as_ref().and_then(|all| all.wishes.iter().find(|wish| wish.name == wanted));
+            let needs = |one: &&Library| one.depends.contains(&wanted);
+            let askers =
+                lock.libraries.iter().filter(needs).map(|one| (one.name.clone(), one.version.clone())).collect();
+            let way = if wish.is_some() { Vec::new() } else { way(&lock, &wanted) };
+            let wish = wish.map(|wish| wish.written.clone());
+            Some(LibraryThere { set: set.name.clone(), of: set.of.clone(), library, wish, askers, way })
+        };
+        self.ladder.sets.iter().filter_map(there).collect()
+    }
+
+    /// The libraries that are at other versions than on file, or new, or gone; to be asked before the lock files are written.
+    pub fn library_moves(&self) -> Vec<LibraryMove> {
+        self.ladder.sets.iter().flat_map(|set| moves(&self.ladder, set)).collect()
+    }
+}
+
+fn locked(ladder: &Ladder, set: &LibrarySet) -> Option<Lock> {
+    match &set.locked {
+        Some(text) => Lock::parse(&Source::new(lock_of(ladder, set), text.clone())).ok(),
+        None => on_file(ladder, set),
+    }
+}
+
+fn on_file(ladder: &Ladder, set: &LibrarySet) -> Option<Lock> {
+    Lock::parse(&files::source(&lock_of(ladder, set)).ok()?).ok()
+}
+
+fn moves(ladder: &Ladder, set: &LibrarySet) -> Vec<LibraryMove> {
+    let versions = |lock: Option<Lock>| -> BTreeMap<String, String> {
+        let each = lock.into_iter().flat_map(|lock| lock.libraries);
+        each.map(|library| (library.name, library.version.unwrap_or_default())).collect()
+    };
+    let (was, now) = (versions(on_file(ladder, set)), versions(locked(ladder, set)));
+    let names: std::collections::BTreeSet<&String> = was.keys().chain(now.keys()).collect();
+    let moved = names.into_iter().filter(|name| was.get(*name) != now.get(*name));
+    let told = |name: &String| LibraryMove {
+        set: set.name.clone(),
+        library: name.clone(),
+        was: was.get(name).cloned(),
+        now: now.get(name).cloned(),
+    };
+    moved.map(told).collect()
+}
+
+/// The shortest way from what is wished for, which is found breadth-first.
+fn way(lock: &Lock, to: &str) -> Vec<String> {
+    let mut from: BTreeMap<&str, &str> = BTreeMap::new();
+    let wished = lock.libraries.iter().filter(|library| library.is_wished);
+    let mut queue: Vec<&Library> = wished.collect();
+    let mut at = 0;
+    while let Some(library) = queue.get(at).copied() {
+        at += 1;
+        for next in lock.libraries.iter().filter(|one| library.depends.contains(&one.name) && !one.is_wished) {
+            if !from.contains_key(next.name.as_str()) {
+                from.insert(&next.name, &library.name);
+                queue.push(next);
+            }
+        }
+    }
+    let mut way = vec![to.to_owned()];
+    while let Some(before) = way.first().and_then(|first| from.get(first.as_str())) {
+        way.insert(0, (*before).to_owned());
+    }
+    way
+}
