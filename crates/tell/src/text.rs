@@ -43,6 +43,7 @@ pub fn shortened(text: &str, most: usize) -> String {
 pub fn count(number: usize, one: &str) -> String {
     match number {
         1 => format!("1 {one}"),
+        _ if one.ends_with("ary") => format!("{number} {}ies", &one[..one.len() - 1]),
         _ if one.ends_with("sh") => format!("{number} {one}es"),
         _ => format!("{number} {one}s"),
     }

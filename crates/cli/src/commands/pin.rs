@@ -27,7 +27,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &PinOptions) -> Result<
     let fresh = desk.old.as_ref().is_none_or(|old| old.ladder == desk.ladder.digest);
     tell_differing(&desk.differing(&host), out)?;
     let pins = choose(&desk, &host, &moves(&desk, options)?, limits(options))?;
-    let why = if fresh { "" } else { ", since the ladder has changed" };
+    let why = if fresh || !options.moves.is_empty() { "" } else { ", since the ladder has changed" };
     report(&desk, &pins, why, out)?;
     Ok(ExitCode::SUCCESS)
 }

@@ -25,6 +25,7 @@ mod histories;
 mod indexes;
 mod keeping;
 mod lending;
+mod libraries;
 mod mending;
 mod network;
 mod origins;

@@ -355,18 +355,18 @@ fn tried(problem: Problem, Attempt { yard, times, error }: &Attempt) -> Problem 
     let causes = std::iter::successors(std::error::Error::source(error), |error| error.source());
     let cause: String = causes.map(|cause| format!(": {cause}")).collect();
     let problem = problem.why(format!("{yard}: {error}{cause}{times}"));
-    match error {
-        YardError::OtherDigest { got, expected } => {
-            problem.why(format!("  pinned  {expected}")).why(format!("  came    {got}"))
-        }
+    let (what, got, expected) = match error {
+        YardError::OtherDigest { got, expected } => ("came  ", got, expected),
         YardError::Index(error) => match error.as_ref() {
-            IndexError::OtherDigest { listed, expected } => {
-                problem.why(format!("  pinned  {expected}")).why(format!("  listed  {listed}"))
-            }
-            _ => problem,
+            IndexError::OtherDigest { listed, expected } => ("listed", listed, expected),
+            _ => return problem,
         },
-        _ => problem,
-    }
+        _ => return problem,
+    };
+    let pinned = format!("  pinned  {expected}");
+    // It is the same for all places.
+    let problem = if problem.why.contains(&pinned) { problem } else { problem.why(pinned) };
+    problem.why(format!("  {what}  {got}"))
 }
 
 fn offline(error: &ClimbError, missing: &[Artifact]) -> Problem {

@@ -1,0 +1,375 @@
+//! Sets whose libraries are chosen from indexes: which versions, for whom, from where, and what is said where there is no choice.
+
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+use kladder_core::base::digest;
+use kladder_pack::{Entry, Format, pack};
+use kladder_yard::{Rule, Settings, Yard};
+
+use crate::sandbox::{Ran, Sandbox};
+
+/// A sandbox with a runtime, and indexes of wheels at one server.
+struct Scene {
+    sandbox: Sandbox,
+    server: Yard,
+    files: BTreeMap<(String, String), Vec<String>>,
+}
+
+/// What a wheel says of itself, and how its index lists it.
+#[derive(Clone, Default)]
+struct Made<'m> {
+    index: &'m str,
+    name: &'m str,
+    version: &'m str,
+    tag: &'m str,
+    needs: &'m [&'m str],
+    listed: &'m str,
+}
+
+const PURE: Made<'static> =
+    Made { index: "wheels", name: "", version: "", tag: "py3-none-any", needs: &[], listed: "" };
+
+impl Scene {
+    fn new(rules: Vec<Rule>) -> Self {
+        let sandbox = Sandbox::new();
+        let script = "#!/bin/sh\n[ \"$1\" = --version ] && { echo \"plank 3.11.4\"; exit; }\n\
+            for info in \"$PYTHONPATH\"/*.dist-info; do sed -n 's/^Name: //p;s/^Version: //p' \"$info/METADATA\" | paste -sd' '; done\n";
+        sandbox.plank("plank.tar.gz", &[Entry::program("bin/plank", script)], "commands.plank = \"bin/plank\"");
+        sandbox.edit("catalog/tools/plank.toml", "version = \"1.0\"", "version = \"3.11.4\"");
+        std::fs::create_dir_all(sandbox.path("maker/files")).unwrap();
+        let settings = Settings { folder: sandbox.path("maker"), rules, ..Settings::default() };
+        let server = Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap();
+        let url = server.url();
+        let each = ["wheels", "harbour"]
+            .map(|name| format!("{name} = {{ kind = \"python\", address = \"{url}/{name}\" }}\n"));
+        sandbox.write("home/config/config.toml", &format!("[indexes]\n{}", each.concat()));
+        Self { sandbox, server, files: BTreeMap::new() }
+    }
+
+    /// Wheels of the index `wheels`, as `NAME VERSION: NEED; NEED`.
+    fn with(lines: &[&str]) -> Self {
+        let mut scene = Self::new(Vec::new());
+        for line in lines {
+            let (what, needs) = line.split_once(':').unwrap_or((line, ""));
+            let (name, version) = what.split_once(' ').unwrap();
+            let needs: Vec<&str> = needs.split('/').map(str::trim).filter(|need| !need.is_empty()).collect();
+            scene.wheel(&Made { name, version, needs: &needs, ..PURE });
+        }
+        scene
+    }
+
+    fn wheel(&mut self, made: &Made<'_>) {
+        let Made { index, name, version, tag, needs, listed } = made;
+        let info = format!("{name}-{version}.dist-info");
+        let needs: String = needs.iter().map(|need| format!("Requires-Dist: {need}\n")).collect();
+        let metadata = format!("Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n{needs}\nWords.\n");
+        let entries = [
+            Entry::file(&format!("{name}/__init__.py"), format!("# {name} {version} {index}\n")),
+            Entry::file(&format!("{info}/METADATA"), metadata),
+            Entry::file(&format!("{info}/WHEEL"), "Wheel-Version: 1.0\n"),
+            Entry::file(&format!("{info}/RECORD"), ""),
+        ];
+        let file = format!("{name}-{version}-{tag}.whl");
+        let path = self.sandbox.path("maker/files").join(&file);
+        pack(Format::Zip, &entries, &path).unwrap();
+        let (sha256, size) = digest::of_file(&path).unwrap();
+        let comma = if listed.is_empty() { "" } else { ", " };
+        self.list(index, name, &format!(
+            r#"{{"filename": "{file}", "url": "/files/{file}", "size": {size}, "hashes": {{"sha256": "{sha256}"}}{comma}{listed}}}"#
+        ));
+    }
+
+    fn list(&mut self, index: &str, name: &str, file: &str) {
+        let all = self.files.entry((index.to_owned(), name.to_owned())).or_default();
+        all.push(file.to_owned());
+        let answer = format!(r#"{{"meta": {{"api-version": "1.1"}}, "name": "{name}", "files": [{}]}}"#, all.join(", "));
+        self.sandbox.write(&format!("maker/{index}/{name}/index.json"), &answer);
+    }
+
+    /// The ladder wants these, `NAME = WISH` a line, and more keys of the set.
+    fn want(&self, libraries: &str, more: &str) -> &Self {
+        let set = format!("plank = \"any\"\n\n[sets.tides]\nof = \"plank\"\n{more}\n[sets.tides.libraries]\n{libraries}");
+        self.sandbox.wish(&set);
+        self
+    }
+
+    fn pin(&self) -> Ran {
+        self.sandbox.run(&["pin"])
+    }
+
+    fn lock(&self) -> String {
+        self.sandbox.read("desk/pylock.tides.toml")
+    }
+
+    /// `NAME VERSION` of each library that is locked.
+    fn locked(&self) -> Vec<String> {
+        let mut all = Vec::new();
+        let (lock, mut name) = (self.lock(), String::new());
+        for line in lock.lines() {
+            if let Some(found) = line.strip_prefix("name = ") {
+                name = found.trim_matches('"').to_owned();
+            } else if let Some(version) = line.strip_prefix("version = ") {
+                all.push(format!("{name} {}", version.trim_matches('"')));
+            }
+        }
+        all
+    }
+
+    #[track_caller]
+    fn chooses(&self, expected: &[&str]) {
+        let _ = self.pin().passed();
+        assert_eq!(self.locked(), expected);
+    }
+}
+
+#[test]
+fn libraries_are_chosen_with_all_they_need_and_stay_until_they_are_let_go() {
+    let mut scene = Scene::with(&["gauge 1.0: lamp>=1", "gauge 2.0: lamp>=1,<3", "lamp 1.0", "lamp 2.5", "lamp 3.0"]);
+    scene.want("gauge = \"any\"", "").chooses(&["gauge 2.0", "lamp 2.5"]);
+    let asked = scene.server.requests();
+    assert!(scene.pin().passed().stdout.contains("nothing moved"));
+    assert_eq!(scene.server.requests(), asked, "what is locked is not looked up");
+    scene.wheel(&Made { name: "gauge", version: "2.1", needs: &["lamp"], ..PURE });
+    // A wish that was changed moves what has to move, and nothing else.
+    scene.want("gauge = \">=1\"", "").chooses(&["gauge 2.0", "lamp 2.5"]);
+    let newer = scene.sandbox.run(&["newer"]).passed().stdout;
+    assert!(newer.contains("gauge in tides: 2.1 after 2.0") && newer.contains("lamp in tides: 3.0 after 2.5"), "{newer}");
+    let _ = scene.sandbox.run(&["pin", "--move", "gauge"]).passed();
+    assert_eq!(scene.locked(), ["gauge 2.1", "lamp 2.5"]);
+    let _ = scene.sandbox.run(&["newer", "--take"]).passed();
+    assert_eq!(scene.locked(), ["gauge 2.1", "lamp 3.0"]);
+    let seen = || scene.sandbox.run(&["run", "--set", "tides", "--", "plank"]).passed().stdout;
+    assert_eq!(seen(), "gauge 2.1\nlamp 3.0\n");
+    let why = scene.sandbox.run(&["why", "Lamp"]).passed().stdout;
+    assert!(why.contains("gauge 2.1 needs it") && why.contains("from the index wheels"), "{why}");
+    // The way back takes the lock file along, so that the next climb does not undo it.
+    scene.want("gauge = \"1.0\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let _ = scene.sandbox.run(&["back"]).passed();
+    assert_eq!((scene.locked(), seen()), (vec!["gauge 2.1".into(), "lamp 3.0".into()], "gauge 2.1\nlamp 3.0\n".into()));
+}
+
+#[test]
+fn previews_and_what_was_taken_back_come_only_where_they_are_asked_for() {
+    let mut scene = Scene::with(&["gauge 1.0", "gauge 2.0rc1", "gauge 1.1.post1", "lamp 0.1a1"]);
+    scene.wheel(&Made { name: "gauge", version: "1.2", listed: r#""yanked": "it floods""#, ..PURE });
+    scene.wheel(&Made { name: "gauge", version: "1.3", listed: r#""requires-python": ">=3.12""#, ..PURE });
+    scene.wheel(&Made { name: "gauge", version: "1.4", tag: "cp311-cp311-win_amd64", ..PURE });
+    for (wish, taken) in [
+        ("any", "1.1.post1"),
+        ("=1.2", "1.2"),
+        (">=2.0rc1", "2.0rc1"),
+        ("1.0", "1.0"),
+        ("~=1.0", "1.1.post1"),
+        ("!=1.1.post1, <2", "1.0"),
+    ] {
+        let _ = std::fs::remove_file(scene.sandbox.path("desk/pylock.tides.toml"));
+        scene.want(&format!("gauge = \"{wish}\""), "").chooses(&[&format!("gauge {taken}")]);
+    }
+    scene.want("lamp = \"any\"", "").chooses(&["lamp 0.1a1"]);
+    // What is locked stays when its maker takes it back later.
+    scene.want("gauge = \"1.0\"", "").chooses(&["gauge 1.0"]);
+    let listed = scene.files[&("wheels".to_owned(), "gauge".to_owned())][0].replace("}}", "}, \"yanked\": true}");
+    scene.files.get_mut(&("wheels".to_owned(), "gauge".to_owned())).unwrap()[0] = listed;
+    scene.wheel(&Made { name: "gauge", version: "0.9", ..PURE });
+    scene.want("gauge = \"<1.1\"", "").chooses(&["gauge 1.0"]);
+}
+
+#[test]
+fn pieces_and_markers_lead_to_what_they_need_there() {
+    let scene = Scene::with(&[
+        "gauge 1.0: lamp; extra == 'light' / rope; python_version < '3' / bell[loud]; sys_platform == 'linux' / reed; sys_platform == 'darwin'",
+        "lamp 1.0: oil; platform_machine == 'aarch64'",
+        "bell 2.0: clapper; extra == 'loud'",
+        "oil 1.0",
+        "clapper 1.0",
+        "reed 1.0",
+    ]);
+    let machines = "desk = \"linux/x86_64\"\nboard = \"linux/aarch64\"\nlaptop = \"macos/aarch64\"";
+    scene.want("gauge = { pieces = [\"light\"] }", "");
+    scene.sandbox.edit("desk/ladder.toml", "[rungs]", &format!("[machines]\n{machines}\n[rungs]"));
+    scene.chooses(&["bell 2.0", "clapper 1.0", "gauge 1.0", "lamp 1.0", "oil 1.0", "reed 1.0"]);
+    let pins = scene.sandbox.read("desk/ladder.pinned.toml");
+    let of = |platform: &str| {
+        let start = pins.find("[rungs.tides]").unwrap();
+        pins[start..].lines().find(|line| line.starts_with(&format!("artifacts.\"{platform}\""))).unwrap().to_owned()
+    };
+    for (platform, there, not) in [
+        ("linux/x86_64", ["bell", "clapper"], ["oil", "reed"]),
+        ("linux/aarch64", ["bell", "oil"], ["reed", "rope"]),
+        ("macos/aarch64", ["lamp", "reed"], ["bell", "oil"]),
+    ] {
+        let line = of(platform);
+        assert!(there.iter().all(|name| line.contains(&format!("\"{name}-"))), "{platform}: {line}");
+        assert!(not.iter().all(|name| !line.contains(&format!("\"{name}-"))), "{platform}: {line}");
+    }
+    assert!(scene.pin().passed().stdout.contains("nothing moved"));
+}
+
+#[test]
+fn machines_get_one_version_where_there_is_one_for_all() {
+    let mut scene = Scene::new(Vec::new());
+    for (version, platforms) in [
+        ("1.0", &["manylinux_2_17_x86_64", "macosx_11_0_arm64"][..]),
+        ("2.0", &["manylinux_2_17_x86_64"]),
+        ("3.0", &["macosx_11_0_arm64"]),
+    ] {
+        for platform in platforms {
+            let tag = format!("cp311-cp311-{platform}");
+            scene.wheel(&Made { name: "gauge", version, tag: &tag, ..PURE });
+        }
+    }
+    let machines = "[machines]\ndesk = \"linux/x86_64\"\nlaptop = \"macos/aarch64\"\n[rungs]";
+    scene.want("gauge = \"any\"", "");
+    scene.sandbox.edit("desk/ladder.toml", "[rungs]", machines);
+    scene.chooses(&["gauge 1.0"]);
+    // Where there is none for all, each gets its own.
+    scene.want("gauge = \">1\"", "");
+    scene.sandbox.edit("desk/ladder.toml", "[rungs]", machines);
+    scene.chooses(&["gauge 2.0", "gauge 3.0"]);
+    assert!(scene.lock().contains("marker = \"sys_platform == 'darwin' and platform_machine == 'arm64'\""));
+}
+
+#[test]
+fn a_library_that_several_indexes_have_comes_from_the_one_that_is_told() {
+    let mut scene = Scene::with(&["gauge 1.0: lamp", "lamp 1.0"]);
+    scene.wheel(&Made { index: "harbour", name: "lamp", version: "99.0", ..PURE });
+    let both = "indexes = [\"wheels\", \"harbour\"]";
+    let refused = scene.want("gauge = \"any\"", both).pin();
+    assert_eq!(refused.code, 10, "{}", refused.complaint());
+    assert!(refused.stderr.contains("lamp is in several indexes: harbour, wheels"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("from.lamp = \"harbour\""), "{}", refused.stderr);
+    assert!(!scene.sandbox.path("desk/pylock.tides.toml").exists());
+    scene.want("gauge = \"any\"", &format!("{both}\nfrom.lamp = \"wheels\"")).chooses(&["gauge 1.0", "lamp 1.0"]);
+    scene.want("gauge = \"any\"", &format!("{both}\nfrom.lamp = \"harbour\"")).chooses(&["gauge 1.0", "lamp 99.0"]);
+    // An index that does not answer may have it, too.
+    let config = scene.sandbox.read("home/config/config.toml");
+    let (_, harbour) = config.rsplit_once("address = ").unwrap();
+    scene.sandbox.edit("home/config/config.toml", harbour, "\"http://127.0.0.1:9/x/\" }\n");
+    let silent = scene.want("gauge = \"any\"", &format!("{both}\nfrom.lamp = \"wheels\"")).pin();
+    assert_eq!((silent.code, silent.stderr.contains("gauge cannot be looked up")), (20, true), "{}", silent.stderr);
+}
+
+#[test]
+fn a_clash_is_told_with_who_needs_what_and_a_way_out() {
+    let scene = Scene::with(&["gauge 1.0: lamp<2", "gauge 2.0: lamp<2", "tide 1.0: lamp>=2", "lamp 1.0", "lamp 2.0", "oil 1.0"]);
+    let told = scene.want("gauge = \"any\"\noil = \"any\"\ntide = \"any\"", "").pin();
+    assert_eq!(told.code, 12, "{}", told.complaint());
+    for line in [
+        "the ladder wants gauge",
+        "the ladder wants tide",
+        "gauge 1.0 to 2.0 (2 of its versions) need lamp <2",
+        "tide 1.0 needs lamp >=2",
+        "leave gauge out",
+    ] {
+        assert!(told.stderr.contains(line), "{line}: {}", told.stderr);
+    }
+    assert!(!told.stderr.contains("oil"), "what does not matter is not told: {}", told.stderr);
+    let told = |wish: &str| {
+        let told = scene.want(wish, "").pin();
+        (told.code, told.stderr)
+    };
+    let (code, text) = told("lamp = \">=3\"");
+    assert_eq!(code, 12);
+    assert!(text.contains("lamp is there for 3.11 on PLATFORM at 1.0 and 2.0"), "{text}");
+    assert!(text.contains("with `lamp = \"any\"` it would be 2.0"), "{text}");
+    let (code, text) = told("gull = \"any\"");
+    assert!(code == 12 && text.contains("no index has gull"), "{text}");
+}
+
+#[test]
+fn metadata_beside_the_wheel_spares_the_wheel_and_is_not_believed_blindly() {
+    let scene = |listed: &str| {
+        let mut scene = Scene::new(Vec::new());
+        scene.wheel(&Made { name: "gauge", version: "1.0", needs: &["lamp"], listed, ..PURE });
+        scene.wheel(&Made { name: "lamp", version: "1.0", ..PURE });
+        scene.sandbox.write(
+            "maker/files/gauge-1.0-py3-none-any.whl.metadata",
+            "Metadata-Version: 2.1\nName: gauge\nVersion: 1.0\n",
+        );
+        scene
+    };
+    scene(r#""core-metadata": true"#).want("gauge = \"any\"", "").chooses(&["gauge 1.0"]);
+    // Other bytes than are listed are no metadata; the wheel itself tells.
+    let other = format!(r#""core-metadata": {{"sha256": "{}"}}"#, "0".repeat(64));
+    scene(&other).want("gauge = \"any\"", "").chooses(&["gauge 1.0", "lamp 1.0"]);
+    scene("").want("gauge = \"any\"", "").chooses(&["gauge 1.0", "lamp 1.0"]);
+}
+
+#[test]
+fn what_lies_or_cannot_be_read_is_passed_over_or_refused() {
+    let deep = format!("lamp; {}os_name == 'posix'{}", "(".repeat(20_000), ")".repeat(20_000));
+    let mut scene = Scene::with(&["gauge 1.0", "lamp 1.0"]);
+    scene.wheel(&Made { name: "gauge", version: "2.0", needs: &["lamp>dev"], ..PURE });
+    scene.wheel(&Made { name: "gauge", version: "3.0", needs: &[&deep], ..PURE });
+    scene.wheel(&Made { name: "gauge", version: "4.0", needs: &["lamp @ https://files.harbour.example/l.whl"], ..PURE });
+    scene.list("wheels", "gauge", r#"{"filename": "gauge-5.0-py3-none-any.whl", "url": "/files/x", "hashes": {}}"#);
+    scene.list("wheels", "gauge", r#"{"filename": "../gauge-6.0-py3-none-any.whl", "url": "/f/x", "hashes": {}}"#);
+    let nonsense = format!(r#"{{"filename": "gauge-tide-py3-none-any.whl", "url": "/x", "hashes": {{"sha256": "{}"}}}}"#, "0".repeat(64));
+    scene.list("wheels", "gauge", &nonsense);
+    scene.want("gauge = \"any\"", "").chooses(&["gauge 1.0"]);
+    // A wheel that says that it is something else.
+    let path = scene.sandbox.path("maker/files");
+    std::fs::copy(path.join("lamp-1.0-py3-none-any.whl"), path.join("bell-1.0-py3-none-any.whl")).unwrap();
+    let (sha256, size) = digest::of_file(&path.join("bell-1.0-py3-none-any.whl")).unwrap();
+    let mut file = String::new();
+    let _ = write!(
+        file,
+        r#"{{"filename": "bell-1.0-py3-none-any.whl", "url": "/files/bell-1.0-py3-none-any.whl", "size": {size}, "hashes": {{"sha256": "{sha256}"}}}}"#
+    );
+    scene.list("wheels", "bell", &file);
+    let told = scene.want("bell = \"any\"", "").pin();
+    assert!(told.code == 12 && told.stderr.contains("bell 1.0"), "{}", told.stderr);
+    for (wish, told) in [
+        ("gauge = \"latest\"", "the newest is taken by itself"),
+        ("gauge = \"^1\"", "compatible with it"),
+        ("gauge = \"tide\"", "says no versions"),
+        ("\"../gauge\" = \"any\"", "cannot be the name of a library"),
+        ("\"g\\u001b[31m\" = \"any\"", "cannot be the name of a library"),
+        ("", "which libraries has it?"),
+    ] {
+        let ran = scene.want(wish, "").pin();
+        assert!(ran.code == 10 && ran.stderr.contains(told) && !ran.stderr.contains('\u{1b}'), "{wish}: {}", ran.stderr);
+    }
+    let ran = scene.want("gauge = \"any\"", "lock = \"pylock.toml\"").pin();
+    assert!(ran.stderr.contains("either `libraries` or `lock`"), "{}", ran.stderr);
+    let ran = scene.want("gauge = \"any\"", "from.gauge = \"gulls\"").pin();
+    assert!(ran.stderr.contains("none of the set's `indexes`"), "{}", ran.stderr);
+    let ran = scene.want("gauge = \"any\"", "indexes = [\"gulls\"]").pin();
+    assert!(ran.code == 20 && ran.stderr.contains("no index is called `gulls`"), "{}", ran.stderr);
+}
+
+#[test]
+fn a_lock_file_that_is_damaged_or_somebody_elses_is_not_written_over() {
+    let scene = Scene::with(&["gauge 1.0"]);
+    scene.want("gauge = \"any\"", "").chooses(&["gauge 1.0"]);
+    let good = scene.lock();
+    let (path, aside) = (scene.sandbox.path("desk/pylock.tides.toml"), scene.sandbox.path("desk/aside"));
+    for (damaged, told) in [
+        (good[..good.len() / 2].to_owned(), "pylock.tides.toml"),
+        (good.replace("[tool.kladder]\nwishes", "[tool.kladder]\nwished-by"), "Kite Ladder did not write"),
+        (String::new(), "pylock.tides.toml"),
+    ] {
+        std::fs::write(&path, &damaged).unwrap();
+        let ran = scene.pin();
+        assert!(ran.code == 10 && ran.stderr.contains(told), "{}", ran.stderr);
+        assert!(ran.stderr.contains("move it away"), "{}", ran.stderr);
+        assert_eq!(scene.lock(), damaged, "it is still there");
+        std::fs::rename(&path, &aside).unwrap();
+        let _ = scene.pin().passed();
+        assert_eq!(scene.lock(), good);
+    }
+    // A digest that somebody changed leads to nothing that is unpacked.
+    let digits = good.split("sha256 = \"").nth(1).unwrap()[..64].to_owned();
+    scene.sandbox.write("desk/pylock.tides.toml", &good.replace(&digits, &"0".repeat(64)));
+    let climbed = scene.sandbox.run(&["climb"]);
+    assert_eq!(climbed.code, 21, "{}", climbed.complaint());
+    // Without a network what is locked is enough, and what is not locked is told.
+    scene.sandbox.write("desk/pylock.tides.toml", &good);
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert_eq!(scene.sandbox.run(&["--offline", "pin"]).code, 0);
+    scene.want("gauge = \"1.0\"", "");
+    let offline = scene.sandbox.run(&["--offline", "pin"]);
+    assert!(offline.code == 20 && offline.stderr.contains("may not be asked"), "{}", offline.stderr);
+}
