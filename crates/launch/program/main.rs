@@ -90,10 +90,18 @@ fn start_of(landings: &Path, name: &OsStr, project: Option<&Path>) -> Result<Opt
         // The link is read first: all that follows is of one landing, whichever becomes current meanwhile.
         let target = fs::read_link(&link).map_err(|error| unusable(&link, &error.to_string(), project))?;
         let landing = landings.join(target);
+        let commands = landing.join("commands");
+        // Where the ladder counts, its sets come first.
+        let entered = landing.join("entered.table");
+        if let Ok(bytes) = fs::read(&entered)
+            && let Some(failed) = start(&bytes, &commands, name).map_err(|why| unusable(&entered, &why, project))?
+        {
+            return Ok(Some(failed));
+        }
         let path = landing.join("launch.table");
         match fs::read(&path) {
             Ok(bytes) => {
-                let failed = start(&bytes, &landing.join("commands"), name);
+                let failed = start(&bytes, &commands, name);
                 return failed.map_err(|why| unusable(&path, &why, project));
             }
             // It may have been removed since; then another one is current by now.
@@ -108,10 +116,11 @@ fn start(bytes: &[u8], commands: &Path, name: &OsStr) -> Result<Option<Failed>, 
     let Some(found) = table::find(bytes, name).map_err(|error| error.to_string())? else { return Ok(None) };
     let entry = &found.entry;
     let mut arguments = env::args_os();
+    let first = arguments.next();
     let mut command = Command::new(&entry.program);
     tell(name, &mut command);
     let error = command
-        .arg0(called(&entry.program, arguments.next()))
+        .arg0(entry.called.as_ref().map_or_else(|| called(&entry.program, first), OsString::from))
         .args(&entry.arguments)
         .args(arguments)
         .envs(variables::applied(&found.variables, |name| env::var_os(name)))

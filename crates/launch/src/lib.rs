@@ -20,6 +20,12 @@ pub const PRIVATE: &str = "private";
 /// Name of the table, beside the folder of commands.
 pub const TABLE: &str = "launch.table";
 
+/// Name of the folder of sets, each with commands and a table.
+pub const SETS: &str = "sets";
+
+/// Name of the table of what sets bring where their ladder counts, beside the landing's own.
+pub const ENTERED: &str = "entered.table";
+
 /// Name of the folder of what is put into shells: commands of all ladders, and the table that says which ladder counts where.
 pub const WIRED: &str = "wired";
 

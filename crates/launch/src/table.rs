@@ -1,12 +1,12 @@
 //! The launch table: which program, arguments and variables stand behind a command.
 //!
-//! Format, version 3: the line `kladder launch table 3`, then fields that each end with a NUL byte (no path, argument
+//! Format, version 4: the line `kladder launch table 4`, then fields that each end with a NUL byte (no path, argument
 //! or variable can hold one). First what all commands have in common, then one record a command:
 //!
 //! ```text
 //! UP                                          folders between the landing's and the table's
 //! COUNT ( NAME VALUE )*                       variables of all commands, as `variables` has them
-//! ( COMMAND PROGRAM COUNT ( ARGUMENT )*       commands, sorted by name
+//! ( COMMAND PROGRAM CALLED COUNT ( ARGUMENT )* commands, sorted by name
 //!   COUNT ( NAME VALUE )*                     variables of this command alone
 //!   COUNT ( FOLDER )* )*                      folders for the front of PATH, below the landing's
 //! ```
@@ -18,7 +18,7 @@ use std::fmt;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
-const HEADER: &[u8] = b"kladder launch table 3\n";
+const HEADER: &[u8] = b"kladder launch table 4\n";
 
 /// What one command starts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,6 +27,8 @@ pub struct Entry {
     pub command: OsString,
     /// The file to run.
     pub program: PathBuf,
+    /// The first argument that the program sees (`argv[0]`); as the command was called where it is `None`.
+    pub called: Option<PathBuf>,
     /// Arguments that stand before the caller's own.
     pub arguments: Vec<OsString>,
     /// Environment variables of this command alone.
@@ -69,7 +71,7 @@ pub enum TableError {
 impl fmt::Display for TableError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::UnknownFormat => "it is not a launch table of format 3",
+            Self::UnknownFormat => "it is not a launch table of format 4",
             Self::Damaged => "it ends in the middle of a record",
         })
     }
@@ -88,6 +90,7 @@ impl Table {
         for entry in sorted {
             field(&mut out, &entry.command);
             field(&mut out, entry.program.as_os_str());
+            field(&mut out, entry.called.as_deref().unwrap_or(Path::new("")).as_os_str());
             field(&mut out, &number(entry.arguments.len()));
             entry.arguments.iter().for_each(|argument| field(&mut out, argument));
             pairs(&mut out, &entry.variables);
@@ -107,16 +110,18 @@ pub fn find(bytes: &[u8], command: &OsStr) -> Result<Option<Found>, TableError> 
     while !fields.0.is_empty() {
         let name = fields.next()?;
         let program = fields.next()?;
+        let called = Some(fields.next()?).filter(|called| !called.is_empty());
         if name != command.as_bytes() {
             fields.skip_lists()?;
             continue;
         }
         let program = Path::new(OsStr::from_bytes(program)).to_path_buf();
+        let called = called.map(|called| Path::new(OsStr::from_bytes(called)).to_path_buf());
         let arguments = fields.list()?;
         let own = fields.pairs()?;
         let fronts = fields.list()?.into_iter().map(PathBuf::from).collect();
         variables.extend(own.iter().cloned());
-        let entry = Entry { command: command.into(), program, arguments, variables: own, fronts };
+        let entry = Entry { command: command.into(), program, called, arguments, variables: own, fronts };
         return Ok(Some(Found { up, variables, entry }));
     }
     Ok(None)
@@ -131,6 +136,7 @@ pub fn commands(bytes: &[u8]) -> Result<Vec<OsString>, TableError> {
     let mut names = Vec::new();
     while !fields.0.is_empty() {
         names.push(owned(fields.next()?));
+        fields.next()?;
         fields.next()?;
         fields.skip_lists()?;
     }
@@ -217,6 +223,7 @@ mod tests {
         Entry {
             command: command.into(),
             program: program.into(),
+            called: None,
             arguments: arguments.iter().map(Into::into).collect(),
             variables: vec![("OWN".into(), command.into())],
             fronts: vec!["private/tidlow/commands".into(), "commands".into()],

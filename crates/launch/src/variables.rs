@@ -34,6 +34,11 @@ pub fn split(name: &OsStr) -> (How, &OsStr) {
     sign.map_or((How::Set, name), |(_, how)| (*how, OsStr::from_bytes(&bytes[1..])))
 }
 
+/// The name itself.
+pub fn name_of(name: &OsStr) -> &OsStr {
+    split(name).1
+}
+
 /// The variables as they are set over what `current` has; the last of a name is the one that counts.
 ///
 /// ```

@@ -46,6 +46,7 @@ fn shell(command: &str, first: &[&str]) -> Entry {
     Entry {
         command: command.into(),
         program: "/bin/sh".into(),
+        called: None,
         arguments: first.iter().map(Into::into).collect(),
         variables: Vec::new(),
         fronts: vec![COMMANDS.into()],
@@ -95,7 +96,7 @@ fn what_cannot_be_started_says_why_with_the_status_that_shells_use() {
     fs::write(landing.path().join(TABLE), "something else").unwrap();
     let damaged = landing.run("gone", &[], "");
     assert_eq!(damaged.status.code(), Some(126));
-    assert!(text(&damaged.stderr).contains("it is not a launch table of format 3; `kladder climb` writes it anew"));
+    assert!(text(&damaged.stderr).contains("it is not a launch table of format 4; `kladder climb` writes it anew"));
 }
 
 #[test]

@@ -70,7 +70,7 @@ pub fn definition(
     for minor in minors {
         let mut chosen: BTreeMap<Platform, Vec<(&Library, &Wheel)>> = BTreeMap::new();
         let mut lacks = Vec::new();
-        for interpreter in interpreters(*minor, machines) {
+        for interpreter in interpreters(*minor, None, machines) {
             let Some(environment) = Environment::of(&interpreter) else { continue };
             if !is_for(lock, &environment)? {
                 continue;
@@ -86,7 +86,7 @@ pub fn definition(
         if !lacks.is_empty() {
             without.extend(lacks);
         } else if chosen.len() == platforms(machines).len() {
-            release(&mut releases, set, *minor, &chosen);
+            release(&mut releases, set, (*minor, lock.least(*minor)), &chosen);
         }
     }
     if releases.is_empty() {
@@ -99,9 +99,9 @@ pub fn definition(
     Ok(head(set, lock, &names) + &releases)
 }
 
-/// A runtime's minor version on the platforms of some machines.
-pub fn interpreters(minor: (u32, u32), machines: &[Machine]) -> Vec<Interpreter> {
-    platforms(machines).into_iter().map(|(platform, has)| Interpreter { minor, platform, has }).collect()
+/// A runtime's minor version, at a patch level where that is known, on the platforms of some machines.
+pub fn interpreters(minor: (u32, u32), patch: Option<u32>, machines: &[Machine]) -> Vec<Interpreter> {
+    platforms(machines).into_iter().map(|(platform, has)| Interpreter { minor, patch, platform, has }).collect()
 }
 
 /// The platforms of machines, with what all of one platform have at least.
@@ -211,7 +211,7 @@ fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
 fn release(
     out: &mut String,
     set: &LibrarySet,
-    minor: (u32, u32),
+    (minor, least): ((u32, u32), Option<String>),
     chosen: &BTreeMap<Platform, Vec<(&Library, &Wheel)>>,
 ) {
     let runtime = runtime(minor);
@@ -225,7 +225,8 @@ fn release(
     // Numbers alone: letters could be taken for a preview's.
     let number = u32::from_str_radix(&digest[..8], 16).unwrap_or_default();
     let _ = writeln!(out, "[[releases]]\nversion = \"{runtime}.{number}\"");
-    let _ = writeln!(out, "needs = {{ {} = \"{runtime}\" }}", quoted(set.of.as_str()));
+    let least = least.map(|least| format!(", >={least}")).unwrap_or_default();
+    let _ = writeln!(out, "needs = {{ {} = \"{runtime}{least}\" }}", quoted(set.of.as_str()));
     for (platform, wheels) in chosen {
         for (at, (library, wheel)) in wheels.iter().enumerate() {
             if at == 0 {

@@ -3,7 +3,9 @@
 
 use std::collections::BTreeMap;
 use std::fmt::Write;
+use std::str::FromStr;
 
+use pep508_rs::pep440_rs::{Operator, Version, VersionSpecifier, VersionSpecifiers};
 use serde::Deserialize;
 
 use crate::digest::Digest;
@@ -157,6 +159,24 @@ impl Lock {
         })
     }
 
+    /// The least patch level of a minor version that will do, where it says one.
+    pub(super) fn least(&self, (major, minor): (u32, u32)) -> Option<String> {
+        let versions = VersionSpecifiers::from_str(self.requires_python.as_deref()?).ok()?;
+        let is_it = |one: &&VersionSpecifier| {
+            let release = one.version().release();
+            let is_of_minor = release.len() > 2 && release[..2] == [u64::from(major), u64::from(minor)];
+            *one.operator() == Operator::GreaterThanEqual && is_of_minor
+        };
+        versions.iter().find(is_it).map(|one| one.version().to_string())
+    }
+
+    /// Whether it is for a version of its runtime.
+    pub fn is_for(&self, version: &str) -> bool {
+        let wanted =
+            self.requires_python.as_deref().map_or(Ok(VersionSpecifiers::empty()), VersionSpecifiers::from_str);
+        wanted.ok().zip(Version::from_str(version).ok()).is_some_and(|(wanted, version)| wanted.contains(&version))
+    }
+
     /// As a file: the same libraries are the same bytes.
     pub fn to_toml(&self) -> String {
         let mut out = "# Written by `kladder pin` (PEP 751). Commit it beside the ladder.\n".to_owned();
@@ -165,13 +185,22 @@ impl Lock {
             let _ = writeln!(out, "requires-python = {}", quoted(versions));
         }
         let _ = writeln!(out, "environments = [{}]", several(&self.environments));
-        if let Some(wishes) = &self.wishes {
-            let _ = writeln!(out, "\n[tool.kladder]\nwishes = {}", quoted(wishes));
-        }
+        let mut libraries = String::new();
         for library in &self.libraries {
-            library.write(&mut out);
+            library.write(&mut libraries);
         }
-        out
+        if let Some(wishes) = &self.wishes {
+            let sum = Digest::of(libraries.as_bytes());
+            let _ = writeln!(out, "\n[tool.kladder]\nwishes = {}\nsum = \"{sum}\"", quoted(wishes));
+        }
+        out + &libraries
+    }
+
+    /// Whether the libraries in the text of a lock file that was made here are those that were written.
+    pub fn is_whole(text: &str) -> bool {
+        let (_, rest) = text.split_once("\nsum = \"").unwrap_or_default();
+        let (sum, libraries) = rest.split_once("\"\n").unwrap_or_default();
+        sum.parse().is_ok_and(|sum: Digest| sum == Digest::of(libraries.as_bytes()))
     }
 }
 

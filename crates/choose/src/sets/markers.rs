@@ -16,13 +16,14 @@ const MOST_PARENTHESES: usize = 200;
 pub(super) struct Environment {
     markers: MarkerEnvironment,
     version: Version,
+    has_patch: bool,
 }
 
 impl Environment {
     /// Of an interpreter; `None` for one whose version is no version.
     pub(super) fn of(interpreter: &Interpreter) -> Option<Self> {
         let (major, minor) = interpreter.minor;
-        let (short, full) = (format!("{major}.{minor}"), format!("{major}.{minor}.0"));
+        let (short, full) = (format!("{major}.{minor}"), format!("{major}.{minor}.{}", interpreter.patch.unwrap_or(0)));
         let (system, name, processor) = match interpreter.parts() {
             ("macos", "aarch64", _) => ("darwin", "Darwin", "arm64"),
             ("macos", processor, _) => ("darwin", "Darwin", processor),
@@ -41,7 +42,8 @@ impl Environment {
             python_version: &short,
             sys_platform: system,
         });
-        Some(Self { markers: markers.ok()?, version: Version::from_str(&full).ok()? })
+        let (markers, version) = (markers.ok()?, Version::from_str(&full).ok()?);
+        Some(Self { markers, version, has_patch: interpreter.patch.is_some() })
     }
 
     /// Whether a marker holds; what nobody can read is the error.
@@ -65,7 +67,7 @@ impl Environment {
         format!("sys_platform == '{system}' and platform_machine == '{processor}'")
     }
 
-    /// Whether the runtime is one of these versions. What counts is its minor version: which patch level it has is not known yet.
+    /// Whether the runtime is one of these versions. Where its patch level is not known, what counts is its minor version.
     pub(super) fn is_one_of(&self, versions: &str) -> Result<bool, String> {
         if versions.len() > LONGEST {
             return Err("it is longer than a range that people write".to_owned());
@@ -74,7 +76,7 @@ impl Environment {
         // The highest patch level meets every lower bound within its minor version.
         let [major, minor] = [0, 1].map(|at| self.version.release().get(at).copied().unwrap_or(0));
         let last = Version::new([major, minor, 999]);
-        Ok(specifiers.contains(&self.version) || specifiers.contains(&last))
+        Ok(specifiers.contains(&self.version) || (!self.has_patch && specifiers.contains(&last)))
     }
 }
 

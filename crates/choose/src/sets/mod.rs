@@ -56,6 +56,8 @@ pub struct LibrarySet {
     pub libraries: Option<Libraries>,
     /// What the lock file holds, or will hold, where it is written here, once that is known.
     pub locked: Option<String>,
+    /// Whether its commands answer where the ladder counts; where it is not said, the only set of a runtime does.
+    pub wired: Option<bool>,
     /// Where its name stands in the ladder.
     pub place: Place,
 }
@@ -89,6 +91,7 @@ pub(crate) struct SetForm {
     indexes: Option<Vec<String>>,
     #[serde(default)]
     from: BTreeMap<Spanned<String>, String>,
+    wired: Option<bool>,
 }
 
 impl SetForm {
@@ -115,7 +118,15 @@ impl SetForm {
             (Some(_), Some(_)) => return wrong("either `libraries` or `lock` says which libraries it has"),
             (None, _) => return wrong("which libraries has it? `libraries` or `lock` says so"),
         };
-        Ok(LibrarySet { name, of: self.of, lock, libraries, locked: None, place: source.place(span) })
+        Ok(LibrarySet {
+            name,
+            of: self.of,
+            lock,
+            libraries,
+            locked: None,
+            wired: self.wired,
+            place: source.place(span),
+        })
     }
 }
 

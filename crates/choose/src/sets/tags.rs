@@ -8,6 +8,8 @@ use crate::platform::Platform;
 pub struct Interpreter {
     /// Its minor version: 3 and 11.
     pub minor: (u32, u32),
+    /// Its patch level, where that is known.
+    pub patch: Option<u32>,
     /// What it runs on.
     pub platform: Platform,
     /// The C library that it has, or the release of macOS; where nobody knows, what wants least is taken.
@@ -133,7 +135,7 @@ mod tests {
     use super::*;
 
     fn on(platform: &str, minor: u32, has: Option<(u32, u32)>) -> Interpreter {
-        Interpreter { minor: (3, minor), platform: platform.parse().unwrap(), has }
+        Interpreter { minor: (3, minor), patch: None, platform: platform.parse().unwrap(), has }
     }
 
     fn best<'f>(interpreter: &Interpreter, files: &[&'f str]) -> Option<&'f str> {

@@ -134,6 +134,7 @@ fn what_is_chosen_is_right_and_what_is_refused_has_no_answer() {
         let wishes: Vec<(usize, u32)> = wished.into_iter().collect();
         let spots = PLATFORMS.map(|(platform, _)| Interpreter {
             minor: (3, 11),
+            patch: None,
             platform: platform.parse().unwrap(),
             has: None,
         });

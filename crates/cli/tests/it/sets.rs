@@ -5,9 +5,10 @@ use kladder_pack::{Entry, Format, pack};
 
 use crate::sandbox::{Ran, Sandbox};
 
-/// A runtime that tells of its libraries as the real one does: each `dist-info` in the folders of PYTHONPATH.
+/// A runtime that tells of its libraries as the real one does: each `dist-info` in its environment, or below PYTHONPATH.
 const RUNTIME: &str = r#"#!/bin/sh
 [ "$1" = --version ] && { echo "plank 3.11.4"; exit; }
+[ -n "$VIRTUAL_ENV" ] && PYTHONPATH=$VIRTUAL_ENV/lib/python3.11/site-packages
 for info in "$PYTHONPATH"/*.dist-info; do
     [ -e "$info/METADATA" ] || continue
     sed -n 's/^Name: //p' "$info/METADATA" | tr '_A-Z\n' '-a-z '; sed -n 's/^Version: //p' "$info/METADATA"

@@ -37,6 +37,16 @@ pub fn read(path: &Path) -> Result<Vec<u8>, FileError> {
     Ok(bytes)
 }
 
+/// The first bytes of a file.
+///
+/// # Errors
+/// [`FileError`] where it cannot be read.
+pub fn read_start(path: &Path, most: usize) -> Result<Vec<u8>, FileError> {
+    let mut bytes = Vec::new();
+    io::Read::read_to_end(&mut io::Read::take(open(path)?, most as u64), &mut bytes).on("read", path)?;
+    Ok(bytes)
+}
+
 /// The text of a plain file that is no larger than `most` bytes, with what is no UTF-8 replaced; `None` where it is not there or
 /// cannot be read.
 pub fn text_of_at_most(path: &Path, most: u64) -> Option<String> {

@@ -24,6 +24,7 @@ use crate::keep::state::{Intent, Recorder, TaskName};
 use crate::keep::wired::Wired;
 use crate::prove::verify::Bench;
 use crate::tasks::launch::{self, Wiring};
+use crate::tasks::sets::Environments;
 use crate::tasks::{FitStep, Hands, Prepared, Rung, Shelved, Source, Task, TaskError};
 
 /// What a climb learns on its way and keeps for the next one.
@@ -83,6 +84,8 @@ impl Site<'_> {
         if !outcome.restarts.is_empty() {
             return Ok(Climbed::Stopped(Stopped::Restart(outcome.restarts)));
         }
+        let environments = Environments::of(rungs, &wiring, self.ladder, &landings.current_link());
+        environments.write(draft.folder(), &self.home.data)?;
         let before = landings.usable();
         if let Some(before) = before.as_ref().filter(|before| is_the_same(before, prospect)) {
             let mended = rungs.iter().filter(|rung| !rung.todo.is_empty()).map(|rung| rung.key.clone()).collect();

@@ -170,8 +170,9 @@ impl Site<'_> {
         if changes {
             return Ok(true);
         }
-        let wiring = Wiring::of(&route.rungs, self.ladder)?;
-        Ok(wiring.differences(&self.landings().current_link(), false).is_ok_and(|differences| differences.is_empty()))
+        let current = self.landings().current_link();
+        let wiring = Wiring::of(&route.rungs, self.ladder)?.with_sets(&route.rungs, self.ladder, &current);
+        Ok(wiring.differences(&current, false).is_ok_and(|differences| differences.is_empty()))
     }
 
     fn awaited(&self, route: &Route) -> Vec<Awaited> {

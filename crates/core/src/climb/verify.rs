@@ -118,8 +118,8 @@ impl Site<'_> {
     }
 
     fn verify_all(&self, route: &Route, looking: Looking<'_>, observer: &dyn Observer) -> Result<Verified, ClimbError> {
-        let wiring = Wiring::of(&route.rungs, self.ladder)?;
         let landing = self.landings().current_link();
+        let wiring = Wiring::of(&route.rungs, self.ladder)?.with_sets(&route.rungs, self.ladder, &landing);
         let bench = Bench::new(&landing, &wiring, &route.rungs, self.catalogs, self.host, observer)?;
         let rehearsals: Vec<Rehearsal> =
             self.rehearsals()?.into_iter().filter(|rehearsal| rehearsal.code.is_none()).collect();

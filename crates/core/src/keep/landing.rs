@@ -25,7 +25,7 @@ use kladder_choose::sets::LibrarySet;
 use kladder_choose::version::Version;
 use kladder_launch::table::{self, TableError};
 use kladder_launch::variables::applied;
-use kladder_launch::{COMMANDS, TABLE};
+use kladder_launch::{COMMANDS, SETS, TABLE};
 use serde::{Deserialize, Serialize};
 
 use super::state::TaskName;
@@ -113,26 +113,24 @@ impl LandedRung {
     }
 }
 
+/// The variable by which a runtime of libraries, and others, are told of the environment that somebody works in.
+pub const WORKED_IN: &str = "VIRTUAL_ENV";
+
 /// A set of libraries, as it stands in a landing.
 #[derive(Clone, Debug)]
 pub struct LandedSet {
     /// Its name.
     pub name: ToolName,
-    /// Its files: libraries in `site`, commands in `bin`.
-    pub files: PathBuf,
-    /// Where its runtime puts what it compiles of them: nobody writes on the shelf.
-    pub compiled: PathBuf,
+    /// Its environment (PEP 405).
+    pub folder: PathBuf,
 }
 
 impl LandedSet {
-    /// Variables with its libraries in reach of its runtime, and its commands first on PATH.
+    /// Variables with the commands of its environment first on PATH: the runtime's, which sees its libraries, and theirs.
     pub fn variables(&self, mut variables: Vec<(OsString, OsString)>) -> Vec<(OsString, OsString)> {
         let path = variables.iter().rfind(|(name, _)| name == "PATH").map(|(_, path)| path.clone());
-        variables.push(("PATH".into(), path_with(&self.files.join("bin"), &path.unwrap_or_default())));
-        variables.push(("PYTHONPATH".into(), self.files.join("site").into()));
-        variables.push(("PYTHONPYCACHEPREFIX".into(), self.compiled.clone().into()));
-        // Nothing of a person's own libraries is seen beside them.
-        variables.push(("PYTHONNOUSERSITE".into(), "1".into()));
+        variables.push(("PATH".into(), path_with(&self.folder.join("bin"), &path.unwrap_or_default())));
+        variables.push((WORKED_IN.into(), self.folder.clone().into()));
         variables
     }
 }
@@ -418,9 +416,8 @@ impl Landings {
         // It was read when the landing was made.
         let sets = Ladder::parse(&source).map(|ladder| ladder.sets).unwrap_or_default();
         let landed = |set: LibrarySet| {
-            let rung = landing.rung(&RungKey::shared(&set.name))?;
-            let compiled = self.folder.join("corners").join(rung.key.folder_name()).join("compiled");
-            Some(LandedSet { files: rung.folder.join("files"), compiled, name: set.name })
+            landing.rung(&RungKey::shared(&set.name))?;
+            Some(LandedSet { folder: self.current_link().join(SETS).join(set.name.as_str()), name: set.name })
         };
         Ok(sets.into_iter().filter_map(landed).collect())
     }

@@ -15,6 +15,7 @@ use kladder_launch::table::{Entry, Table};
 use kladder_launch::variables::{self, signed};
 use kladder_launch::{COMMANDS, PRIVATE, TABLE};
 
+use super::sets::Environments;
 use super::{Hands, Listening, Rung, Task, TaskError};
 use crate::base::digest::{Canonical, Digest};
 use crate::base::event::{Difference, How};
@@ -224,12 +225,15 @@ pub struct Wiring {
     tables: BTreeMap<Household, Table>,
     /// By shell: what interactive ones read when they start, of the ladder's own rungs.
     lines: BTreeMap<LinesFor, Vec<u8>>,
+    /// Those of sets, once the rungs stand.
+    environments: Environments,
 }
 
 /// That of a ladder without rungs.
 impl Default for Wiring {
     fn default() -> Self {
-        Self { tables: BTreeMap::from([(Household::shared(), Table::default())]), lines: BTreeMap::new() }
+        let tables = BTreeMap::from([(Household::shared(), Table::default())]);
+        Self { tables, lines: BTreeMap::new(), environments: Environments::default() }
     }
 }
 
@@ -287,6 +291,13 @@ impl Wiring {
         wiring.name(&ladder.names)?;
         wiring.has_login_shell(ladder)?;
         Ok(wiring)
+    }
+
+    /// With the environments of the ladder's sets, whose rungs stand; `current` leads to the landing that is current.
+    #[must_use]
+    pub fn with_sets(mut self, rungs: &[Rung], ladder: &Ladder, current: &Path) -> Self {
+        self.environments = Environments::of(rungs, &self, ladder, current);
+        self
     }
 
     /// Gives commands of the ladder's own the further names that it wants.
@@ -371,7 +382,8 @@ impl Wiring {
             variables.extend(of_users(rung, rungs));
             let own = command.variables.iter();
             variables.extend(own.map(|(name, value)| (OsString::from(name.as_str()), filled(value, &with))));
-            Ok(Entry { command: name.as_str().into(), program, arguments, variables, fronts: self.fronts(household) })
+            let (command, fronts) = (name.as_str().into(), self.fronts(household));
+            Ok(Entry { command, program, called: None, arguments, variables, fronts })
         };
         let own = rung.commands.iter().filter(|(name, _)| !is_left_out(answers, name.as_str(), rung));
         own.map(entry).collect()
@@ -410,6 +422,7 @@ impl Wiring {
                 found.extend(launcher_differs(&path, thoroughly).map(|how| Difference { path, how }));
             }
         }
+        found.extend(self.environments.differences(landing, thoroughly)?);
         Ok(found)
     }
 }

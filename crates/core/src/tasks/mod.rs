@@ -12,6 +12,7 @@ mod check;
 mod fit_out;
 pub mod launch;
 mod rung;
+pub mod sets;
 
 pub use bring::{Prepared, executable};
 pub use rung::{Because, Listening, Rung, Shelved, Source};

@@ -28,6 +28,9 @@ pub(super) fn problem(problem: &SetProblem) -> Problem {
         WhyNoSet::NotOurs => bad()
             .next("take it as it is: `lock = \"FILE\"` in place of `libraries`")
             .next("or move it away; then `kladder pin` writes a new one"),
+        WhyNoSet::NotAsWritten => {
+            bad().next("take the one from your repository; or move it away, then `kladder pin` chooses anew")
+        }
         WhyNoSet::Clash(clash) => libraries(Problem::new(Code::NoSolution, problem.to_string()), clash),
         WhyNoSet::GaveUp => {
             told(Code::GaveUp).why(problem.why.to_string()).next("say more closely which versions you want")

@@ -62,9 +62,14 @@ pub(super) fn lock<'o, C: Catalogue>(
         let is_wished = wanted.wishes.iter().any(|wish| *wish.name == *name);
         Some(Library { marker, depends, pieces: entry.pieces.into_iter().collect(), is_wished, ..library })
     };
-    let minor = offer.spots.first().map(|spot| spot.interpreter.minor);
+    let runtime = offer.spots.first().map(|spot| (spot.interpreter.minor, spot.interpreter.patch));
+    let versions = |((major, minor), patch): ((u32, u32), Option<u32>)| {
+        // Markers may have asked for the patch level; later ones are taken to need no more.
+        let least = patch.map(|patch| format!(", >={major}.{minor}.{patch}")).unwrap_or_default();
+        format!("=={major}.{minor}.*{least}")
+    };
     Ok(Lock {
-        requires_python: minor.map(|(major, minor)| format!("=={major}.{minor}.*")),
+        requires_python: runtime.map(versions),
         environments: all.iter().map(|marker| (*marker).to_owned()).collect(),
         wishes: None,
         libraries: entries.into_iter().filter_map(finished).collect(),

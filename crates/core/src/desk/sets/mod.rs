@@ -15,7 +15,8 @@ use kladder_choose::document::{DocumentError, Source};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::ToolName;
 use kladder_choose::sets::{
-    Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition, interpreters,
+    Interpreter, Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition,
+    interpreters,
 };
 
 use self::lookup::Lookup;
@@ -62,6 +63,9 @@ pub enum WhyNoSet {
     /// Where its lock file should be is one that was not written here.
     #[error("there is a lock file already that Kite Ladder did not write")]
     NotOurs,
+    /// Its lock file was changed, or is only a part of what was written.
+    #[error("it is not as Kite Ladder wrote it")]
+    NotAsWritten,
     /// A catalog has a tool of its name.
     #[error("a catalog has a tool of this name")]
     Taken,
@@ -172,51 +176,60 @@ impl SetReading<'_> {
         }
         let runtime = self.catalogs.tool(set.of.as_str())?.ok_or_else(|| WhyNoSet::NoRuntime(set.of.clone()))?;
         let Some(wanted) = &set.libraries else {
-            let lock = self.on_file()?;
-            return Ok((definition(set, &lock, &minors(&runtime, |_| true), self.machines)?, None));
+            let (lock, _) = self.on_file()?;
+            return Ok((definition(set, &lock, &minors(&runtimes(&runtime, |_| true)), self.machines)?, None));
         };
         let range = self.ladder.wishes.iter().find(|wish| wish.tool == set.of).map(|wish| &wish.range);
-        let minors = minors(&runtime, |version| range.is_none_or(|range| range.requirement.allows(version)));
-        let lock = self.chosen(wanted, &minors)?;
-        let text = definition(set, &lock, &minors, self.machines)?;
+        let runtimes = runtimes(&runtime, |version| range.is_none_or(|range| range.requirement.allows(version)));
+        let lock = self.chosen(wanted, &runtimes)?;
+        let text = definition(set, &lock, &minors(&runtimes), self.machines)?;
         Ok((text, Some(lock.to_toml())))
     }
 
-    fn on_file(&self) -> Result<Lock, LockError> {
+    fn spots(&self, Runtime { minor, patch }: &Runtime) -> Vec<Interpreter> {
+        interpreters(*minor, *patch, self.machines)
+    }
+
+    fn on_file(&self) -> Result<(Lock, Source), LockError> {
         let source: Source = files::source(&lock_of(self.ladder, self.set)).map_err(DocumentError::from)?;
-        Lock::parse(&source)
+        Ok((Lock::parse(&source)?, source))
+    }
+
+    /// The lock file that was written here, where there is one.
+    fn own(&self) -> Result<Option<Lock>, WhyNoSet> {
+        if !lock_of(self.ladder, self.set).exists() {
+            return Ok(None);
+        }
+        let (lock, source) = self.on_file()?;
+        match lock.wishes {
+            None => Err(WhyNoSet::NotOurs),
+            Some(_) if !Lock::is_whole(&source.text) => Err(WhyNoSet::NotAsWritten),
+            Some(_) => Ok(Some(lock)),
+        }
     }
 
     /// What is on file, where it fits; else what is chosen now, for the first runtime that there is a choice for: the one that
     /// it was made for before the others.
-    fn chosen(&self, wanted: &Libraries, minors: &[(u32, u32)]) -> Result<Lock, WhyNoSet> {
-        let there = lock_of(self.ladder, self.set).exists();
-        let old = if there { Some(self.on_file()?) } else { None };
-        if old.as_ref().is_some_and(|old| old.wishes.is_none()) {
-            return Err(WhyNoSet::NotOurs);
-        }
-        let wishes = |minor| self.set.wishes(&interpreters(minor, self.machines)).map(|digest| digest.to_string());
-        let is_for = |lock: &Lock, (major, minor): (u32, u32)| {
-            lock.requires_python.as_deref() == Some(format!("=={major}.{minor}.*").as_str())
-        };
-        let before = old.as_ref().and_then(|old| minors.iter().copied().find(|minor| is_for(old, *minor)));
+    fn chosen(&self, wanted: &Libraries, runtimes: &[Runtime]) -> Result<Lock, WhyNoSet> {
+        let old = self.own()?;
+        let wishes = |runtime: &Runtime| self.set.wishes(&self.spots(runtime)).map(|digest| digest.to_string());
+        let before = old.as_ref().and_then(|old| runtimes.iter().find(|runtime| old.is_for(&runtime.to_string())));
         let moves = |library: &str| {
             let is_it = |name: &ToolName| name.as_str() == library || *name == self.set.name;
             self.means.moving.iter().any(is_it)
         };
         let moves_some = |lock: &Lock| lock.libraries.iter().any(|library| moves(&library.name));
-        if let Some((old, minor)) = old.as_ref().zip(before)
-            && old.wishes == wishes(minor)
+        if let Some((old, runtime)) = old.as_ref().zip(before)
+            && old.wishes == wishes(runtime)
             && !moves_some(old)
         {
             return Ok(old.clone());
         }
         let lookup = Lookup::new(wanted, self.means.network, Cache::new(&self.means.home.artifacts), self.means.home);
         let mut first = None;
-        for minor in before.iter().chain(minors.iter().filter(|minor| Some(**minor) != before)) {
-            let spots = interpreters(*minor, self.machines);
-            match choose(wanted, spots, old.as_ref(), &moves, &lookup) {
-                Ok(lock) => return Ok(Lock { wishes: wishes(*minor), ..lock }),
+        for runtime in before.into_iter().chain(runtimes.iter().filter(|one| Some(*one) != before)) {
+            match choose(wanted, self.spots(runtime), old.as_ref(), &moves, &lookup) {
+                Ok(lock) => return Ok(Lock { wishes: wishes(runtime), ..lock }),
                 Err(NotChosen::Asked(error)) => return Err(error.into()),
                 Err(NotChosen::GaveUp) => _ = first.get_or_insert(WhyNoSet::GaveUp),
                 Err(NotChosen::Clash(clash)) => _ = first.get_or_insert(WhyNoSet::Clash(clash)),
@@ -226,18 +239,34 @@ impl SetReading<'_> {
     }
 }
 
-/// The minor versions of a runtime, in the order of its releases.
-fn minors(runtime: &Definition, allowed: impl Fn(&kladder_choose::version::Version) -> bool) -> Vec<(u32, u32)> {
-    let mut minors: Vec<(u32, u32)> = Vec::new();
-    for release in runtime.releases.iter().filter(|release| allowed(&release.version)) {
-        let minor = minor_of(release.version.as_str()).filter(|minor| !minors.contains(minor));
-        minors.extend(minor);
-    }
-    minors
+/// A version of a runtime, as far as libraries care.
+#[derive(Clone, Copy, PartialEq, Eq)]
+struct Runtime {
+    minor: (u32, u32),
+    patch: Option<u32>,
 }
 
-/// The first two numbers of a version.
-fn minor_of(version: &str) -> Option<(u32, u32)> {
-    let mut parts = version.split(['.', '-', '+']);
-    Some((parts.next()?.parse().ok()?, parts.next()?.parse().ok()?))
+impl std::fmt::Display for Runtime {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}.{}.{}", self.minor.0, self.minor.1, self.patch.unwrap_or_default())
+    }
+}
+
+/// The newest release of each minor version of a runtime, in the order of its releases.
+fn runtimes(runtime: &Definition, allowed: impl Fn(&kladder_choose::version::Version) -> bool) -> Vec<Runtime> {
+    let mut all: Vec<Runtime> = Vec::new();
+    for release in runtime.releases.iter().filter(|release| allowed(&release.version)) {
+        let mut parts = release.version.as_str().split(['.', '-', '+']).map(|part| part.parse().ok());
+        let Some((major, minor)) = parts.next().flatten().zip(parts.next().flatten()) else { continue };
+        let (minor, patch) = ((major, minor), parts.next().flatten());
+        match all.iter_mut().find(|one| one.minor == minor) {
+            Some(one) => one.patch = one.patch.max(patch),
+            None => all.push(Runtime { minor, patch }),
+        }
+    }
+    all
+}
+
+fn minors(runtimes: &[Runtime]) -> Vec<(u32, u32)> {
+    runtimes.iter().map(|runtime| runtime.minor).collect()
 }

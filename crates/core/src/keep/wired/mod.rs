@@ -37,7 +37,7 @@ use kladder_choose::catalog::LinesFor;
 use kladder_choose::document::Source;
 use kladder_choose::ladder::Ladder;
 use kladder_launch::ladders::{Ladders, Project};
-use kladder_launch::{COMMANDS, LADDERS, TABLE, WIRED, table};
+use kladder_launch::{COMMANDS, ENTERED, LADDERS, TABLE, WIRED, table};
 
 use super::landing::{LandedRung, Landings};
 use super::launchers::{self, launcher_differs};
@@ -254,21 +254,22 @@ impl Wired {
             shared(own, &mut share);
         }
         for landings in Landings::everywhere(&self.ladders)? {
-            let table = landings.current_link().join(TABLE);
+            let (table, entered) = (landings.current_link().join(TABLE), landings.current_link().join(ENTERED));
             // A landing that cannot be read is told by whoever uses it; its ladder still counts.
-            let names = fs::read(table).ok().and_then(|bytes| table::commands(&bytes).ok());
+            let names = |table: &Path| fs::read(table).ok().and_then(|bytes| table::commands(&bytes).ok());
+            let names = names(&table).into_iter().chain(names(&entered)).flatten();
             if landings.current_number().is_none() {
                 continue;
             }
             if ladders.own.as_deref() == Some(landings.folder()) {
-                commands.extend(names.into_iter().flatten());
+                commands.extend(names);
                 continue;
             }
             let Some(whose) = Whose::read(landings.folder()).filter(|whose| whose.ladder.ends_with("ladder.toml"))
             else {
                 continue;
             };
-            commands.extend(names.into_iter().flatten());
+            commands.extend(names);
             shared(&landings, &mut share);
             let folder = whose.ladder.parent().unwrap_or(Path::new("/")).to_path_buf();
             ladders.projects.push(Project { folder, identity: whose.identity(), landings: landings.folder().into() });
