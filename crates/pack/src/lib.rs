@@ -97,6 +97,21 @@ impl Entry {
     }
 }
 
+/// The entries of a wheel with its `RECORD` ("Binary distribution format"), which lists them with their digests.
+pub fn with_record(mut entries: Vec<Entry>, info: &str) -> Vec<Entry> {
+    let mut record = String::new();
+    for entry in &entries {
+        if let Content::File(bytes, _) = &entry.content {
+            let digest = ring::digest::digest(&ring::digest::SHA256, bytes);
+            let digest = base64::Engine::encode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, digest.as_ref());
+            record.push_str(&format!("{},sha256={digest},{}\n", entry.path, bytes.len()));
+        }
+    }
+    record.push_str(&format!("{info}/RECORD,,\n"));
+    entries.push(Entry::file(&format!("{info}/RECORD"), record));
+    entries
+}
+
 /// Packs `entries` into `out`, in the order given.
 ///
 /// # Errors

@@ -1,7 +1,7 @@
 //! Releases of several archives, and archives that come out of archives.
 
 use kladder_core::base::digest;
-use kladder_pack::{Entry, Format, pack};
+use kladder_pack::{Content, Entry, Format, pack, with_record};
 
 use crate::sandbox::Sandbox;
 
@@ -133,6 +133,8 @@ fn wheels_are_laid_out_as_their_format_says() {
         Entry::file("plank-1.0.data/purelib/nail.py", "pure"),
     ];
     let other = [Entry::file("nail/__init__.py", "n"), Entry::file("nail-2.0.dist-info/METADATA", "m")];
+    let one = with_record(one.to_vec(), "plank-1.0.dist-info");
+    let other = with_record(other.to_vec(), "nail-2.0.dist-info");
     let sandbox = laid_out(
         &[("plank-1.0-py3-none-any.whl", &one, ""), ("nail-2.0-py3-none-any.whl", &other, "")],
         "commands = { plank = \"bin/plank\", tide = \"bin/tide\", old-plank = \"bin/old-plank\" }",
@@ -149,10 +151,49 @@ fn wheels_are_laid_out_as_their_format_says() {
     files.sort();
     assert_eq!(
         files.join(" "),
-        "bin/old-plank bin/plank bin/tide include/plank.h share/plank/a site/nail-2.0.dist-info/METADATA site/nail.py \
-         site/nail/__init__.py site/plank-1.0.dist-info/entry_points.txt site/plank/main.py"
+        "bin/old-plank bin/plank bin/tide include/plank.h share/plank/a \
+         site/nail-2.0.dist-info/INSTALLER site/nail-2.0.dist-info/METADATA site/nail-2.0.dist-info/RECORD site/nail.py \
+         site/nail/__init__.py site/plank-1.0.dist-info/INSTALLER site/plank-1.0.dist-info/RECORD \
+         site/plank-1.0.dist-info/entry_points.txt site/plank/main.py"
     );
     let _ = sandbox.run(&["verify"]).passed();
+}
+
+#[test]
+fn a_wheel_that_is_not_what_it_lists_is_not_taken() {
+    let whole = || {
+        let entries =
+            vec![Entry::file("plank/main.py", "print('x')\n"), Entry::program("plank-1.0.data/scripts/plank", "x")];
+        with_record(entries, "plank-1.0.dist-info")
+    };
+    let told = |entries: &[Entry]| {
+        let sandbox = Sandbox::new();
+        let first = archive(&sandbox, "plank-1.0-py3-none-any.whl", entries);
+        define(&sandbox, &first);
+        let ran = sandbox.run(&["climb"]);
+        assert!(!sandbox.path("home/data/shelf/plank").exists(), "{}", ran.stdout);
+        (ran.code, ran.stderr)
+    };
+    let edited = |path: &str, new: &str| {
+        let change = |mut entry: Entry| {
+            if entry.path == path {
+                entry.content = Content::File(new.into(), false);
+            }
+            entry
+        };
+        whole().into_iter().map(change).collect::<Vec<_>>()
+    };
+    let record = "plank-1.0.dist-info/RECORD";
+    let (code, text) = told(&edited("plank/main.py", "print('y')\n"));
+    assert!(code == 21 && text.contains("site/plank/main.py in plank-1.0-py3-none-any.whl has other bytes"), "{text}");
+    let (code, text) = told(&[whole(), vec![Entry::file("plank/more.py", "")]].concat());
+    assert!(code == 21 && text.contains("site/plank/more.py is in no RECORD"), "{text}");
+    for wrong in ["plank/main.py,,\n", "plank/main.py,md5=abc,1\n", "plank/main.py,sha256=*,1\n", "\"plank\n\0"] {
+        let (code, text) = told(&edited(record, wrong));
+        assert!(code == 21 && text.contains("has no RECORD that can be read"), "{wrong}: {text}");
+    }
+    let without: Vec<Entry> = whole().into_iter().filter(|entry| entry.path != record).collect();
+    assert!(told(&without).1.contains("has no RECORD"));
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! What keepers do: see what makers have published since, enter it, and try it, against a stand-in index.
 
 use kladder_core::base::digest::Digest;
-use kladder_pack::{Entry, Format, pack};
+use kladder_pack::{Entry, Format, pack, with_record};
 use kladder_yard::Yard;
 use snapbox::{IntoData, assert_data_eq, str};
 
@@ -43,7 +43,8 @@ impl Scene {
     /// A wheel of a project that the index has, and what it says of it.
     fn wheel(&self, name: &str, entries: &[Entry]) -> String {
         let path = self.sandbox.path("index/files").join(name);
-        pack(Format::Zip, entries, &path).unwrap();
+        let info = name.split('-').take(2).collect::<Vec<_>>().join("-") + ".dist-info";
+        pack(Format::Zip, &with_record(entries.to_vec(), &info), &path).unwrap();
         let sum = Digest::of(&std::fs::read(path).unwrap());
         format!(
             r#"{{"filename": "{name}", "url": "../files/{name}", "hashes": {{"sha256": "{sum}"}}, "upload-time": "2026-03-04T00:00:00Z"}}"#

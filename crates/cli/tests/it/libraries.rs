@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write;
 
 use kladder_core::base::digest;
-use kladder_pack::{Entry, Format, pack};
+use kladder_pack::{Entry, Format, pack, with_record};
 use kladder_yard::{Rule, Settings, Yard};
 
 use crate::sandbox::{Ran, Sandbox};
@@ -69,11 +69,10 @@ impl Scene {
             Entry::file(&format!("{name}/__init__.py"), format!("# {name} {version} {index}\n")),
             Entry::file(&format!("{info}/METADATA"), metadata),
             Entry::file(&format!("{info}/WHEEL"), "Wheel-Version: 1.0\n"),
-            Entry::file(&format!("{info}/RECORD"), ""),
         ];
         let file = format!("{name}-{version}-{tag}.whl");
         let path = self.sandbox.path("maker/files").join(&file);
-        pack(Format::Zip, &entries, &path).unwrap();
+        pack(Format::Zip, &with_record(entries.to_vec(), &info), &path).unwrap();
         let (sha256, size) = digest::of_file(&path).unwrap();
         let comma = if listed.is_empty() { "" } else { ", " };
         self.list(index, name, &format!(
@@ -393,12 +392,12 @@ fn a_lock_file_that_is_damaged_or_somebody_elses_is_not_written_over() {
     let scene = Scene::with(&["gauge 1.0"]);
     scene.want("gauge = \"any\"", "").chooses(&["gauge 1.0"]);
     let good = scene.lock();
-    assert!(good.contains("size = 6"), "{good}");
+    assert!(good.contains("size = 8"), "{good}");
     let (path, aside) = (scene.sandbox.path("desk/pylock.tides.toml"), scene.sandbox.path("desk/aside"));
     for (damaged, told) in [
         (good[..good.len() / 2].to_owned(), "pylock.tides.toml"),
         (good.split("[[packages]]").next().unwrap().to_owned(), "not as Kite Ladder wrote it"),
-        (good.replace("size = 6", "size = 7"), "not as Kite Ladder wrote it"),
+        (good.replace("size = 8", "size = 9"), "not as Kite Ladder wrote it"),
         (good.replace("[tool.kladder]\nwishes", "[tool.kladder]\nwished-by"), "Kite Ladder did not write"),
         (String::new(), "pylock.tides.toml"),
     ] {

@@ -1,7 +1,7 @@
 //! Sets of libraries: locked, pinned like rungs, seen by their runtime only, and told where they cannot be had.
 
 use kladder_core::base::digest;
-use kladder_pack::{Entry, Format, pack};
+use kladder_pack::{Entry, Format, pack, with_record};
 
 use crate::sandbox::{Ran, Sandbox};
 
@@ -38,11 +38,10 @@ impl Scene {
             Entry::file(&format!("{info}/METADATA"), metadata),
             Entry::file(&format!("{info}/WHEEL"), "Wheel-Version: 1.0\n"),
             Entry::file(&format!("{info}/entry_points.txt"), format!("[console_scripts]\n{name} = {name}:main\n")),
-            Entry::file(&format!("{info}/RECORD"), ""),
         ];
         let file = format!("{name}-{version}-{tag}.whl");
         let path = self.sandbox.path("yard").join(&file);
-        pack(Format::Zip, &entries, &path).unwrap();
+        pack(Format::Zip, &with_record(entries.to_vec(), &info), &path).unwrap();
         let (sha256, bytes) = digest::of_file(&path).unwrap();
         let size = if size { format!("size = {bytes}, ") } else { String::new() };
         format!("{{ url = \"https://files.harbour.example/{file}\", {size}hashes = {{ sha256 = \"{sha256}\" }} }}")

@@ -15,6 +15,8 @@ use crate::base::files::{self, Attach, FileError};
 use crate::bring::fetch::{FetchError, Fetched, Onward, Sources, fetch};
 use crate::bring::inner::{InnerError, unpack_inner};
 use crate::bring::layout::lay_out;
+use crate::bring::record;
+pub use crate::bring::record::RecordFault;
 use crate::bring::shelf::{Manifest, ManifestEntry, Twins};
 use crate::bring::unpack::{Content, UnpackError, streams, unpack};
 use kladder_choose::catalog::Artifact;
@@ -31,6 +33,9 @@ pub enum IntakeError {
     /// An archive inside one was not unpacked.
     #[error(transparent)]
     Inner(#[from] InnerError),
+    /// A wheel is not what it lists.
+    #[error(transparent)]
+    Record(#[from] RecordFault),
     /// A file could not be read or written.
     #[error(transparent)]
     File(#[from] FileError),
@@ -110,6 +115,7 @@ fn with_inner(
     observer: &dyn Observer,
 ) -> Result<Vec<ManifestEntry>, IntakeError> {
     let entries = if unpack_inner(artifacts, into, observer)? { Manifest::scan(into)? } else { entries };
+    record::check(&entries, artifacts, into)?;
     Ok(lay_out(entries, artifacts, into)?)
 }
 

@@ -12,18 +12,22 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use ini::Ini;
 use kladder_choose::catalog::{Artifact, Layout};
 use kladder_choose::names::is_plain;
 use kladder_choose::path::InnerPath;
 use serde::Deserialize;
 
-use crate::base::digest::Fingerprint;
+use crate::base::digest::{Digest, Fingerprint};
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::shelf::{ManifestEntry, What};
 
 /// Most bytes of a file that says something of its package.
 const MOST: u64 = 4 << 20;
+/// What stands in the file that says who installed a library.
+const INSTALLER: &[u8] = b"kladder\n";
 /// How a script begins that is run by whichever Python is meant.
 const PYTHON: &str = "#!/usr/bin/env python3\n";
 
@@ -87,6 +91,26 @@ impl Laid<'_> {
                     self.write(&place, script.as_bytes(), true)?;
                 }
             }
+        }
+        self.installed()
+    }
+
+    /// Writes down who installed a library ("Recording installed projects").
+    fn installed(&mut self) -> Result<(), FileError> {
+        let records = self.files(|path| {
+            let folder = path.parent().and_then(Path::extension);
+            path.starts_with("site") && path.ends_with("RECORD") && folder.is_some_and(|end| end == "dist-info")
+        });
+        for record in records {
+            let (Some(mut text), Some(folder)) = (self.small(&record), record.parent().map(Path::to_path_buf)) else {
+                continue;
+            };
+            self.write(&folder.join("INSTALLER"), INSTALLER, false)?;
+            let digest = URL_SAFE_NO_PAD.encode(Digest::of(INSTALLER).bytes());
+            let name = folder.strip_prefix("site").unwrap_or(&folder).display().to_string();
+            let end = if text.is_empty() || text.ends_with(b"\n") { "" } else { "\n" };
+            text.extend(format!("{end}{name}/INSTALLER,sha256={digest},{}\n", INSTALLER.len()).into_bytes());
+            self.write(&record, &text, false)?;
         }
         Ok(())
     }

@@ -5,5 +5,6 @@ pub mod index;
 pub mod inner;
 pub mod intake;
 mod layout;
+mod record;
 pub mod shelf;
 pub mod unpack;

@@ -7,7 +7,7 @@ use kladder_core::base::record::RecordError;
 use kladder_core::bring::fetch::{Attempt, FetchError, YardError};
 use kladder_core::bring::index::IndexError;
 use kladder_core::bring::inner::InnerError;
-use kladder_core::bring::intake::IntakeError;
+use kladder_core::bring::intake::{IntakeError, RecordFault};
 use kladder_core::bring::unpack::{Refusal, UnpackError};
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::route::RouteError;
@@ -186,6 +186,10 @@ fn task(failure: &Failure) -> Problem {
         TaskError::Intake(IntakeError::Fetch(error)) => fetch(error),
         TaskError::Intake(IntakeError::Unpack(error)) => unpack(error, &named),
         TaskError::Intake(IntakeError::Inner(error)) => inner(error, &named),
+        TaskError::Intake(IntakeError::Record(RecordFault::File(error))) => Problem::file(error),
+        TaskError::Intake(IntakeError::Record(fault)) => Problem::of(Code::Integrity, fault)
+            .why(format!("{named} was not unpacked: what a wheel has must be what it lists"))
+            .next("take another version of it; then tell those who make it"),
         TaskError::Intake(IntakeError::File(error)) | TaskError::File(error) => Problem::file(error),
         TaskError::SetUp(verdict) => check("a set-up command", verdict),
         TaskError::FitOut(verdict) => check("a fit-out", verdict),

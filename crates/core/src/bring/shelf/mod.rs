@@ -48,7 +48,7 @@ pub struct PlaceRecipe<'r> {
 impl PlaceRecipe<'_> {
     /// The recipe's digest.
     pub fn digest(&self) -> Digest {
-        let mut digest = Canonical::new("kladder place", 3);
+        let mut digest = Canonical::new("kladder place", 4);
         for artifact in self.artifacts {
             digest = digest.field("artifact", artifact.sha256.bytes()).field("layout", artifact.layout().as_str());
             digest = unpacking(digest, &artifact.unpack);

@@ -24,6 +24,7 @@ mod xar;
 mod zip;
 
 pub use formats::{Content, streams};
+pub(in crate::bring) use names::Placing;
 pub use names::link_stays_inside;
 pub use refusal::Refusal;
 

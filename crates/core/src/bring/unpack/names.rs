@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 
 use super::Refusal;
-use kladder_choose::catalog::{AbsoluteLinks, Layout, Unpacking};
+use kladder_choose::catalog::{AbsoluteLinks, Artifact, Layout, Unpacking};
 
 /// A name may have this many bytes: what the common file systems take.
 const LONGEST_NAME: usize = 255;
@@ -45,6 +45,21 @@ pub(super) struct Naming {
     depth: usize,
     pub(super) absolute: AbsoluteLinks,
     pub(super) case_clashes: bool,
+}
+
+/// Where the names of an artifact lead.
+pub(in crate::bring) struct Placing(Naming);
+
+impl Placing {
+    /// Those of an artifact; `None` where its patterns are none.
+    pub(in crate::bring) fn of(artifact: &Artifact) -> Option<Self> {
+        Naming::new(&artifact.unpack, artifact.layout(), DEEPEST).ok().map(Self)
+    }
+
+    /// The path of a file; `None` for what is left out, or refused.
+    pub(in crate::bring) fn place(&self, raw: &[u8]) -> Option<PathBuf> {
+        self.0.place(raw).ok().flatten()
+    }
 }
 
 impl Naming {
@@ -171,6 +186,9 @@ fn debian<'n>(names: &[&'n [u8]]) -> Vec<&'n [u8]> {
         names => names.to_vec(),
     }
 }
+
+/// Folders above a file that is looked for; what was unpacked is no deeper.
+const DEEPEST: usize = 1_000;
 
 /// Names at the top that are told.
 const TOP: usize = 5;
