@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
 use super::LibrarySet;
+use super::kernel::KERNEL_LIBRARY;
 use super::lock::{Library, Lock, Wheel, quoted};
 use super::markers::Environment;
 use super::tags::{Interpreter, Tag};
@@ -39,6 +40,9 @@ pub enum SetError {
     /// The lock file is for other versions of the runtime.
     #[error("it is made for {0}")]
     OtherRuntime(String),
+    /// Notebooks should know it, and it has none of their kernels.
+    #[error("notebooks should know it, and it has no library {KERNEL_LIBRARY}")]
+    NoKernel,
     /// A library is wanted in two ways at once.
     #[error("{0} stands there twice for one machine")]
     Twice(String),
@@ -95,6 +99,9 @@ pub fn definition(
             None if other_runtime => SetError::OtherRuntime("other machines".to_owned()),
             None => SetError::Without(without),
         });
+    }
+    if set.kernel.is_some() && !names.contains(KERNEL_LIBRARY) {
+        return Err(SetError::NoKernel);
     }
     Ok(head(set, lock, &names) + &releases)
 }
@@ -181,6 +188,29 @@ fn runtime((major, minor): (u32, u32)) -> String {
     format!("{major}.{minor}")
 }
 
+/// Compiles what is not compiled yet, some files at once. Byte code is taken as it is (PEP 552, unchecked), since nobody writes on
+/// the shelf; what cannot be compiled is left to whoever runs it.
+const COMPILE: &str = "import os, sys, py_compile
+root = sys.argv[1]
+files = sorted(os.path.join(at, name) for at, _, names in os.walk(root) for name in names if name.endswith('.py'))
+several = os.cpu_count() or 1
+for part in range(several):
+    if os.fork():
+        continue
+    for path in files[part::several]:
+        if not os.path.exists(py_compile.importlib.util.cache_from_source(path)):
+            try:
+                py_compile.compile(path, dfile=path[len(root) + 1:], doraise=True, quiet=2, invalidation_mode=py_compile.PycInvalidationMode.UNCHECKED_HASH)
+            except Exception:
+                pass
+    os._exit(0)
+while True:
+    try:
+        os.wait()
+    except ChildProcessError:
+        break
+";
+
 /// What holds for all releases. The check asks the runtime itself which libraries it sees.
 fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
     let versions: Vec<String> = lock
@@ -199,12 +229,14 @@ fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
         .collect();
     format!(
         "tool = {name}\nsummary = {summary}\n\
+         [[set-up]]\nname = \"its byte code\"\nrun = [{runtime}, \"-c\", {compile}, \"{{folder}}/site\"]\n\
          [[checks]]\nname = \"the runtime sees its libraries\"\nrun = [{runtime}, \"-c\", {seen}]\n\
          variables = {{ PYTHONPATH = \"{{folder}}/site\" }}\n{claims}",
         name = quoted(set.name.as_str()),
         summary = quoted(&format!("The libraries of {}, {} of them", set.name, names.len())),
         runtime = quoted(set.of.as_str()),
         seen = quoted(seen),
+        compile = quoted(COMPILE),
     )
 }
 

@@ -7,6 +7,8 @@
 //! ```toml
 //! [sets.tides]
 //! of = "python"                            # the runtime's tool
+//! kernel = "Tide tables"                   # notebooks know it by this name
+//! wired = true                             # its commands answer where the ladder counts
 //! indexes = ["wheels", "harbour"]          # as the settings call them
 //! libraries.gauge = ">=2"
 //! libraries.tide-table = { version = "1.4", pieces = ["plot"] }
@@ -17,6 +19,7 @@
 //! ```
 
 mod define;
+mod kernel;
 mod lock;
 mod markers;
 mod metadata;
@@ -27,6 +30,7 @@ mod wished;
 use std::collections::BTreeMap;
 
 pub use define::{SetError, Without, definition, interpreters};
+pub use kernel::kernel_rehearsal;
 pub use lock::{Library, Lock, LockError, Wheel, normalised};
 pub use metadata::Metadata;
 pub use pep508_rs::pep440_rs::Version as LibraryVersion;
@@ -58,6 +62,8 @@ pub struct LibrarySet {
     pub locked: Option<String>,
     /// Whether its commands answer where the ladder counts; where it is not said, the only set of a runtime does.
     pub wired: Option<bool>,
+    /// What notebooks call it, where they should know it.
+    pub kernel: Option<String>,
     /// Where its name stands in the ladder.
     pub place: Place,
 }
@@ -92,6 +98,7 @@ pub(crate) struct SetForm {
     #[serde(default)]
     from: BTreeMap<Spanned<String>, String>,
     wired: Option<bool>,
+    kernel: Option<String>,
 }
 
 impl SetForm {
@@ -103,6 +110,9 @@ impl SetForm {
         span: std::ops::Range<usize>,
     ) -> Result<LibrarySet, DocumentError> {
         let wrong = |message: &str| Err(source.invalid(span.clone(), message));
+        if self.kernel.as_ref().is_some_and(|shown| shown.trim().is_empty() || shown.contains(char::is_control)) {
+            return wrong("`kernel` is what notebooks show: a few words in one line");
+        }
         let is_plain = self.indexes.is_none() && self.from.is_empty();
         let (lock, libraries) = match (self.lock, self.libraries) {
             (Some(lock), None) if is_plain => (lock, None),
@@ -125,6 +135,7 @@ impl SetForm {
             libraries,
             locked: None,
             wired: self.wired,
+            kernel: self.kernel,
             place: source.place(span),
         })
     }

@@ -81,7 +81,7 @@ impl Site<'_> {
     }
 
     /// Where programs of this person keep data (XDG Base Directory Specification).
-    fn person_data(&self) -> Option<PathBuf> {
+    pub(super) fn person_data(&self) -> Option<PathBuf> {
         let named = self.host.variables.iter().find(|(name, _)| name == "XDG_DATA_HOME").map(|(_, value)| value.into());
         let usual = || Some(self.host.person.as_ref()?.join(".local/share"));
         named.filter(|path: &PathBuf| path.is_absolute()).or_else(usual)

@@ -9,6 +9,7 @@ mod conditions;
 mod desktop;
 mod fonts;
 pub mod gates;
+mod kernels;
 mod licences;
 mod pace;
 mod prospect;

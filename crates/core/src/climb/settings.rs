@@ -97,6 +97,7 @@ impl Site<'_> {
         all.extend(self.desktop(route));
         all.extend(self.units(route));
         all.extend(self.fonts(route));
+        all.extend(self.kernels());
         all.extend(self.identity(route).filter(|identity| !all.iter().any(|one| one.path == identity.path)));
         Ok(all)
     }

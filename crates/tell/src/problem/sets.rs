@@ -23,6 +23,7 @@ pub(super) fn problem(problem: &SetProblem) -> Problem {
             let told = all.iter().take(NAMED).map(without).fold(told(Code::BadFile), Problem::why);
             told.next("take another version of the library, or of the runtime, when you lock")
         }
+        WhyNoSet::Set(SetError::NoKernel) => bad().next("add it to the set's libraries: `ipykernel = \"any\"`"),
         WhyNoSet::Taken => bad().next("call the set otherwise"),
         WhyNoSet::NoRuntime(tool) => bad().next(format!("`of` names the tool; `kladder search {tool}` looks for it")),
         WhyNoSet::NotOurs => bad()

@@ -9,14 +9,14 @@ mod told;
 
 use std::path::{Path, PathBuf};
 
-use kladder_choose::catalog::{CatalogError, Catalogs, Definition, Machine, Memory};
+use kladder_choose::catalog::{CatalogError, Catalogs, Definition, Machine, Memory, TextKind};
 use kladder_choose::digest::{Canonical, Digest};
 use kladder_choose::document::{DocumentError, Source};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::ToolName;
 use kladder_choose::sets::{
     Interpreter, Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition,
-    interpreters,
+    interpreters, kernel_rehearsal,
 };
 
 use self::lookup::Lookup;
@@ -126,6 +126,9 @@ pub(super) fn with_sets(
         let reading = SetReading { catalogs: &catalogs, ladder, set, machines: &machines, means };
         let (text, lock) = reading.defined().map_err(|why| problem(ladder, set, why))?;
         memory.add(set.name.as_str(), &text);
+        if let Some((name, text)) = kernel_rehearsal(set) {
+            memory.add_text(TextKind::Rehearsal, &name, &text);
+        }
         locked.push(lock);
     }
     for (set, lock) in ladder.sets.iter_mut().zip(locked) {
