@@ -99,15 +99,15 @@ impl Entry {
 
 /// The entries of a wheel with its `RECORD` ("Binary distribution format"), which lists them with their digests.
 pub fn with_record(mut entries: Vec<Entry>, info: &str) -> Vec<Entry> {
-    let mut record = String::new();
-    for entry in &entries {
-        if let Content::File(bytes, _) = &entry.content {
+    let row = |entry: &Entry| match &entry.content {
+        Content::File(bytes, _) => {
             let digest = ring::digest::digest(&ring::digest::SHA256, bytes);
             let digest = base64::Engine::encode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, digest.as_ref());
-            record.push_str(&format!("{},sha256={digest},{}\n", entry.path, bytes.len()));
+            Some(format!("{},sha256={digest},{}\n", entry.path, bytes.len()))
         }
-    }
-    record.push_str(&format!("{info}/RECORD,,\n"));
+        _ => None,
+    };
+    let record = entries.iter().filter_map(row).collect::<String>() + &format!("{info}/RECORD,,\n");
     entries.push(Entry::file(&format!("{info}/RECORD"), record));
     entries
 }

@@ -16,9 +16,12 @@ const PLATFORMS: [(&str, &str); 2] = [("linux/x86_64", "linux"), ("macos/x86_64"
 /// A need of a version: a library, its least and its first too high version, and the platform that it is for.
 type Needed = (usize, u32, u32, Option<usize>);
 
+/// The platforms that a version is there for, and what it needs.
+type Made = (Vec<usize>, Vec<Needed>);
+
 /// Libraries `l0`, `l1` … with versions from 1 on, each there for some platforms.
 struct Universe {
-    versions: Vec<BTreeMap<u32, (Vec<usize>, Vec<Needed>)>>,
+    versions: Vec<BTreeMap<u32, Made>>,
 }
 
 impl Universe {
@@ -65,7 +68,7 @@ impl Catalogue for Universe {
 
     fn releases(&self, library: &str) -> Result<Arc<Vec<LibraryRelease>>, String> {
         let number: usize = library[1..].parse().map_err(|_| library.to_owned())?;
-        let release = |(version, (there, _)): (&u32, &(Vec<usize>, Vec<Needed>))| LibraryRelease {
+        let release = |(version, (there, _)): (&u32, &Made)| LibraryRelease {
             version: format!("{version}.0").parse().unwrap(),
             withdrawn: false,
             has_sources: false,

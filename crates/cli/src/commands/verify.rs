@@ -16,7 +16,7 @@ use super::{climb, services, together, verdicts, wire};
 use crate::args::{ClimbOptions, ServicesOptions, VerifyOptions};
 use crate::context::Context;
 use crate::person::Person;
-use crate::render::text::{FAINT, styled};
+use crate::render::text::{FAINT, shown, styled};
 use crate::render::{Out, Progress, junit};
 
 pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Result<ExitCode, Problem> {
@@ -89,7 +89,18 @@ fn doable(verified: &Verified) -> Vec<Mend> {
 
 fn do_them(mends: &[Mend], context: &Context, out: &Out, yes: bool) -> Result<(), Problem> {
     let quiet = out.without_values();
-    if mends.iter().any(|mend| matches!(mend, Mend::Climb | Mend::Accept { .. })) {
+    for mend in mends {
+        let Mend::Replace { path } = mend else { continue };
+        let question = format!("Put the ladder's in the place of {}, which is kept beside it?", clean(&shown(path)));
+        if yes || Person::new(out, false).agrees(&question) {
+            let mut aside = path.as_os_str().to_owned();
+            aside.push(".before");
+            std::fs::rename(path, &aside).map_err(|error| {
+                Problem::new(Code::Failed, format!("{} cannot be moved", shown(path))).why(error.to_string())
+            })?;
+        }
+    }
+    if mends.iter().any(|mend| matches!(mend, Mend::Climb | Mend::Accept { .. } | Mend::Replace { .. })) {
         out.say("\nA climb brings anew what is damaged:\n")?;
         climb::run(context, &quiet, &ClimbOptions { yes: true, ..ClimbOptions::default() })?;
     }

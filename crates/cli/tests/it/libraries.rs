@@ -34,8 +34,9 @@ impl Scene {
     fn new(rules: Vec<Rule>) -> Self {
         let sandbox = Sandbox::new();
         let script = "#!/bin/sh\n[ \"$1\" = --version ] && { echo \"plank 3.11.4\"; exit; }\n\
+            [ \"$1\" = kernel.py ] && { echo the cell was run by /plank; exit; }\n\
             [ -n \"$VIRTUAL_ENV\" ] && PYTHONPATH=$VIRTUAL_ENV/lib/python3.11/site-packages\n\
-            for info in \"$PYTHONPATH\"/*.dist-info; do sed -n 's/^Name: //p;s/^Version: //p' \"$info/METADATA\" | paste -sd' '; done\n";
+            for info in \"$PYTHONPATH\"/*.dist-info; do [ -e \"$info\" ] && sed -n 's/^Name: //p;s/^Version: //p' \"$info/METADATA\" | paste -sd' '; done; true\n";
         sandbox.plank("plank.tar.gz", &[Entry::program("bin/plank", script)], "commands.plank = \"bin/plank\"");
         sandbox.edit("catalog/tools/plank.toml", "version = \"1.0\"", "version = \"3.11.4\"");
         std::fs::create_dir_all(sandbox.path("maker/files")).unwrap();
@@ -110,7 +111,7 @@ impl Scene {
         let (lock, mut name) = (self.lock(), String::new());
         for line in lock.lines() {
             if let Some(found) = line.strip_prefix("name = ") {
-                name = found.trim_matches('"').to_owned();
+                found.trim_matches('"').clone_into(&mut name);
             } else if let Some(version) = line.strip_prefix("version = ") {
                 all.push(format!("{name} {}", version.trim_matches('"')));
             }
@@ -416,4 +417,120 @@ fn a_lock_file_that_is_damaged_or_somebody_elses_is_not_written_over() {
     scene.want("gauge = \"1.0\"", "");
     let offline = scene.sandbox.run(&["--offline", "pin"]);
     assert!(offline.code == 20 && offline.stderr.contains("may not be asked"), "{}", offline.stderr);
+}
+
+/// The files of every library below a folder of the shelf, by their inodes.
+fn inodes(sandbox: &Sandbox, below: &str) -> BTreeMap<u64, std::path::PathBuf> {
+    use std::os::unix::fs::MetadataExt;
+    let all = crate::sandbox::walkdir(&sandbox.path(&format!("home/data/shelf/{below}")));
+    let code = all.into_iter().filter(|path| path.extension().is_some_and(|end| end == "py"));
+    code.map(|path| (std::fs::metadata(&path).unwrap().ino(), path)).collect()
+}
+
+#[test]
+fn sets_are_put_together_from_the_same_files_and_damage_does_not_spread() {
+    let scene = Scene::with(&["gauge 1.0: lamp/oil", "lamp 1.0", "lamp 2.0", "oil 1.0"]);
+    let two = "plank = \"any\"\n\n[sets.tides]\nof = \"plank\"\nlibraries.gauge = \"any\"\n\n[sets.buoys]\nof = \"plank\"\n\
+               libraries.gauge = \"any\"\nlibraries.lamp = \"<2\"";
+    scene.sandbox.wish(two);
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let (tides, buoys) = (inodes(&scene.sandbox, "tides"), inodes(&scene.sandbox, "buoys"));
+    let shared: Vec<&u64> = tides.keys().filter(|inode| buoys.contains_key(inode)).collect();
+    assert_eq!((tides.len(), buoys.len(), shared.len()), (3, 3, 2), "{tides:?} {buoys:?}");
+    let seen = |set: &str| scene.sandbox.run(&["run", "--set", set, "--", "plank"]).passed().stdout;
+    assert_eq!(
+        (seen("tides"), seen("buoys")),
+        ("gauge 1.0\nlamp 2.0\noil 1.0\n".into(), "gauge 1.0\nlamp 1.0\noil 1.0\n".into())
+    );
+    // With several sets of one runtime none answers by itself.
+    assert_eq!(scene.sandbox.run(&["run", "--", "plank"]).passed().stdout, "");
+    // A file that is damaged is damaged in both; it is seen in both, and both are brought anew from the wheels.
+    let oil = tides.values().find(|path| path.ends_with("oil/__init__.py")).unwrap();
+    let mut mode = std::fs::metadata(oil).unwrap().permissions();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut mode, 0o644);
+    std::fs::set_permissions(oil, mode.clone()).unwrap();
+    std::fs::write(oil, "# oil 1.0 WHEELS\n").unwrap();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut mode, 0o444);
+    std::fs::set_permissions(oil, mode).unwrap();
+    let verified = scene.sandbox.run(&["verify"]);
+    assert_eq!(verified.code, 30, "{}", verified.stdout);
+    assert!(verified.stdout.contains("tides") && verified.stdout.contains("buoys"), "{}", verified.stdout);
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let _ = scene.sandbox.run(&["verify"]).passed();
+    for below in ["tides", "buoys", ".libraries"] {
+        for path in inodes(&scene.sandbox, below).values() {
+            let text = std::fs::read_to_string(path).unwrap();
+            assert!(text.ends_with("wheels\n"), "{}: {text}", path.display());
+        }
+    }
+    // What no set has any more goes when it is cleared, and nothing else.
+    scene.want("gauge = \"any\"\nlamp = \"<2\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let _ = scene.sandbox.run(&["clear", "--keep", "1", "--yes"]).passed();
+    let left: Vec<String> =
+        inodes(&scene.sandbox, ".libraries").values().map(|path| std::fs::read_to_string(path).unwrap()).collect();
+    assert!(left.len() == 3 && !left.iter().any(|text| text.contains("lamp 2.0")), "{left:?}");
+    let _ = scene.sandbox.run(&["verify"]).passed();
+}
+
+#[test]
+fn the_only_set_of_a_project_answers_in_its_folder_also_after_it_was_moved() {
+    let scene = Scene::with(&["gauge 1.0"]);
+    scene.want("gauge = \"any\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let wired = scene.sandbox.path("home/data/wired/commands/plank");
+    let seen = |folder: &str| {
+        let ran = std::process::Command::new(&wired)
+            .current_dir(scene.sandbox.path(folder))
+            .env_clear()
+            .env("PATH", "/usr/bin:/bin")
+            .output()
+            .unwrap();
+        String::from_utf8(ran.stdout).unwrap()
+    };
+    let _ = scene.sandbox.run(&["wire", "--yes", "--shell", "bash"]).passed();
+    assert_eq!(seen("desk"), "gauge 1.0\n");
+    std::fs::rename(scene.sandbox.path("desk"), scene.sandbox.path("elsewhere")).unwrap();
+    assert_eq!(seen("elsewhere"), "gauge 1.0\n");
+    std::fs::rename(scene.sandbox.path("elsewhere"), scene.sandbox.path("desk")).unwrap();
+    // What is not wired is there for who asks.
+    scene.want("gauge = \"any\"", "wired = false");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert_eq!(seen("desk"), "");
+    // An environment that somebody changed is made anew.
+    let ladders = scene.sandbox.path("home/data/ladders");
+    let ladder = std::fs::read_dir(&ladders).unwrap().next().unwrap().unwrap().path();
+    for (file, told) in [("pyvenv.cfg", "pyvenv.cfg"), ("launch.table", "launch.table"), ("bin/plank", "plank")] {
+        let path = ladder.join("current/sets/tides").join(file);
+        std::fs::remove_file(&path).unwrap();
+        let verified = scene.sandbox.run(&["verify"]);
+        assert!(verified.code == 30 && verified.stdout.contains(told), "{file}: {}", verified.stdout);
+        let _ = scene.sandbox.run(&["climb"]).passed();
+        let _ = scene.sandbox.run(&["verify"]).passed();
+    }
+}
+
+#[test]
+fn notebooks_know_a_set_by_the_name_that_it_says() {
+    let scene = Scene::with(&["ipykernel 1.0", "gauge 1.0"]);
+    scene.want("gauge = \"any\"", "kernel = \"Tide tables\"");
+    let told = scene.sandbox.run(&["pin"]);
+    assert!(told.code == 10 && told.stderr.contains("ipykernel = \"any\""), "{}", told.stderr);
+    scene.want("ipykernel = \"any\"", "kernel = \"Tide tables\"");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let place = "user/.local/share/jupyter/kernels/tides/kernel.json";
+    let spec = || serde_json::from_str::<serde_json::Value>(&scene.sandbox.read(place)).unwrap();
+    assert_eq!(spec()["display_name"], "Tide tables");
+    assert!(spec()["argv"][0].as_str().unwrap().ends_with("current/sets/tides/bin/plank"), "{}", spec());
+    // Its rehearsal runs a cell; what starts something else is told, and put back.
+    let told = scene.sandbox.run(&["verify"]).passed().stdout;
+    assert!(told.contains("tides-notebook"), "{told}");
+    scene.sandbox.write(place, "{\"argv\": [\"/usr/bin/gull\"], \"display_name\": \"Tide tables\"}\n");
+    let told = scene.sandbox.run(&["verify"]);
+    assert!(told.code == 30 && told.stdout.contains("kernel.json"), "{}", told.stdout);
+    let _ = scene.sandbox.run(&["verify", "--mend", "--yes"]).passed();
+    assert_eq!(spec()["argv"][1], "-m");
+    scene.want("ipykernel = \"any\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert!(!scene.sandbox.path(place).exists(), "it goes with the wish");
 }

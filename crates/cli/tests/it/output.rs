@@ -69,7 +69,7 @@ fn the_route_names_every_rung_with_why_size_and_work() {
 fn every_reading_command_has_a_versioned_shape() {
     let sandbox = Sandbox::new();
     let formats =
-        [("pin", "pin/2"), ("route", "route/2"), ("climb", "climb/2"), ("verify", "verify/4"), ("", "standing/1")];
+        [("pin", "pin/3"), ("route", "route/2"), ("climb", "climb/2"), ("verify", "verify/4"), ("", "standing/1")];
     for (command, format) in formats {
         let arguments: Vec<&str> = [command, "--json"].into_iter().filter(|word| !word.is_empty()).collect();
         assert_eq!(sandbox.run(&arguments).passed().json()["format"], format!("kladder.{format}"));

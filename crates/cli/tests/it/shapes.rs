@@ -99,6 +99,13 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["terms", "show", "neapstone-terms"]);
     told(10, &["climb", "--ladder", "nowhere.toml"]);
     told(0, &["clear", "--keep", "1"]);
+    let wheel =
+        format!("{{ name = \"gauge-1.0-py4.py5-none-any.whl\", size = 1, hashes = {{ sha256 = \"{:064}\" }} }}", 0);
+    let lock =
+        format!("lock-version = \"1.0\"\n[[packages]]\nname = \"gauge\"\nversion = \"1.0\"\nwheels = [{wheel}]\n");
+    sandbox.write("desk/pylock.toml", &lock);
+    sandbox.wish("tidlow = \"any\"\n[sets.tides]\nof = \"tidlow\"\nlock = \"pylock.toml\"");
+    told(0, &["why", "gauge"]);
     let shown = ["yard/1", "start/1", "withdrawn/1"];
     let left: Vec<&str> =
         schemas().into_iter().map(|(format, _)| format).filter(|format| !seen.contains(*format)).collect();

@@ -50,6 +50,8 @@ pub struct Brought {
     pub fetched: u64,
     /// Bytes of archives that were in the cache.
     pub from_cache: u64,
+    /// It is as it was when it was set up before: nothing need be done to it.
+    pub ready: bool,
 }
 
 /// Fetches artifacts and unpacks them, one beside the other, into the folder `into`, which is made.

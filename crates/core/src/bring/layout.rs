@@ -12,16 +12,15 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use ini::Ini;
 use kladder_choose::catalog::{Artifact, Layout};
 use kladder_choose::names::is_plain;
 use kladder_choose::path::InnerPath;
 use serde::Deserialize;
 
-use crate::base::digest::{Digest, Fingerprint};
+use crate::base::digest::Fingerprint;
 use crate::base::files::{self, Attach, FileError};
+use crate::bring::record::{record_of, rewritten};
 use crate::bring::shelf::{ManifestEntry, What};
 
 /// Most bytes of a file that says something of its package.
@@ -48,7 +47,7 @@ pub(super) fn lay_out(
     let entries = entries.into_iter().map(|entry| (entry.path, entry.what)).collect();
     let mut laid = Laid { into, entries };
     if wheels {
-        laid.wheels()?;
+        laid.wheels(artifacts)?;
     }
     if packages {
         laid.packages()?;
@@ -63,7 +62,7 @@ struct Laid<'l> {
 
 impl Laid<'_> {
     /// Scripts that ask for the Python they come with, and entry points.
-    fn wheels(&mut self) -> Result<(), FileError> {
+    fn wheels(&mut self, artifacts: &[Artifact]) -> Result<(), FileError> {
         let scripts: Vec<PathBuf> = self.files(|path| path.parent() == Some(Path::new("bin")));
         for path in scripts {
             let bytes = self.small(&path).unwrap_or_default();
@@ -78,6 +77,7 @@ impl Laid<'_> {
                 && path.ends_with("entry_points.txt")
                 && folder.is_some_and(|end| end == "dist-info")
         });
+        let mut scripts = Vec::new();
         for path in points {
             let text = String::from_utf8(self.small(&path).unwrap_or_default()).unwrap_or_default();
             let Ok(all) = Ini::load_from_str_noescape(&text) else { continue };
@@ -89,28 +89,28 @@ impl Laid<'_> {
                     && !self.entries.contains_key(&place)
                 {
                     self.write(&place, script.as_bytes(), true)?;
+                    scripts.extend(path.parent().map(|folder| (folder.to_path_buf(), place)));
                 }
             }
         }
-        self.installed()
+        self.installed(artifacts, &scripts)
     }
 
-    /// Writes down who installed a library ("Recording installed projects").
-    fn installed(&mut self) -> Result<(), FileError> {
-        let records = self.files(|path| {
-            let folder = path.parent().and_then(Path::extension);
-            path.starts_with("site") && path.ends_with("RECORD") && folder.is_some_and(|end| end == "dist-info")
-        });
-        for record in records {
-            let (Some(mut text), Some(folder)) = (self.small(&record), record.parent().map(Path::to_path_buf)) else {
+    /// Writes down where the files of libraries are, and who put them there ("Recording installed projects").
+    fn installed(&mut self, artifacts: &[Artifact], scripts: &[(PathBuf, PathBuf)]) -> Result<(), FileError> {
+        for wheel in artifacts.iter().filter(|artifact| artifact.layout() == Layout::Wheel) {
+            let known = self.entries.keys().map(PathBuf::as_path).collect();
+            let Some(record) = record_of(wheel, &known) else { continue };
+            let (Some(text), Some(folder)) = (self.small(&record), record.parent().map(Path::to_path_buf)) else {
                 continue;
             };
-            self.write(&folder.join("INSTALLER"), INSTALLER, false)?;
-            let digest = URL_SAFE_NO_PAD.encode(Digest::of(INSTALLER).bytes());
-            let name = folder.strip_prefix("site").unwrap_or(&folder).display().to_string();
-            let end = if text.is_empty() || text.ends_with(b"\n") { "" } else { "\n" };
-            text.extend(format!("{end}{name}/INSTALLER,sha256={digest},{}\n", INSTALLER.len()).into_bytes());
-            self.write(&record, &text, false)?;
+            let installer = folder.join("INSTALLER");
+            self.write(&installer, INSTALLER, false)?;
+            let own = scripts.iter().filter(|(of, _)| *of == folder).map(|(_, script)| script.clone());
+            let more: Vec<PathBuf> = std::iter::once(installer).chain(own).collect();
+            if let Some(text) = rewritten(wheel, &text, &more, self.into) {
+                self.write(&record, &text, false)?;
+            }
         }
         Ok(())
     }

@@ -5,6 +5,7 @@ pub mod index;
 pub mod inner;
 pub mod intake;
 mod layout;
+pub mod parts;
 mod record;
 pub mod shelf;
 pub mod unpack;

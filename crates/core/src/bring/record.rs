@@ -74,7 +74,7 @@ pub(super) fn check(entries: &[ManifestEntry], artifacts: &[Artifact], into: &Pa
     for wheel in artifacts.iter().filter(is_wheel) {
         let none = || RecordFault::None { wheel: wheel.file.to_string() };
         let placing = Placing::of(wheel).ok_or_else(none)?;
-        let record = record_of(wheel, &placing, &files).ok_or_else(none)?;
+        let record = record_of(wheel, &files.keys().copied().collect()).ok_or_else(none)?;
         if files.get(record.as_path()).is_some_and(|size| *size > MOST) {
             return Err(none());
         }
@@ -99,17 +99,15 @@ pub(super) fn check(entries: &[ManifestEntry], artifacts: &[Artifact], into: &Pa
 }
 
 /// Where the `RECORD` of a wheel was put: in the folder that is called as the wheel is, whichever way its name is written.
-fn record_of(wheel: &Artifact, placing: &Placing, files: &BTreeMap<&Path, u64>) -> Option<PathBuf> {
+pub(super) fn record_of(wheel: &Artifact, files: &BTreeSet<&Path>) -> Option<PathBuf> {
     let name = wheel.file.as_str().rsplit('/').next()?;
     let mut parts = name.splitn(3, '-');
     let folder = format!("{}-{}.dist-info/RECORD", parts.next()?, parts.next()?);
-    let exactly = placing.place(folder.as_bytes())?;
-    let alike = |path: &Path| is_alike(path, &exactly);
-    if files.contains_key(exactly.as_path()) {
-        Some(exactly)
-    } else {
-        files.keys().find(|path| alike(path)).map(|path| path.to_path_buf())
+    let exactly = Placing::of(wheel)?.place(folder.as_bytes())?;
+    if files.contains(exactly.as_path()) {
+        return Some(exactly);
     }
+    files.iter().find(|path| is_alike(path, &exactly)).map(|path| path.to_path_buf())
 }
 
 fn is_alike(one: &Path, other: &Path) -> bool {
@@ -153,6 +151,47 @@ fn algorithm_of(name: &str) -> Option<&'static ring::digest::Algorithm> {
         "sha512" => Some(&ring::digest::SHA512),
         _ => None,
     }
+}
+
+/// How far up the folder of libraries is from the top of an environment.
+const UP: &str = "../../../";
+
+/// The `RECORD` of a wheel that was laid out: where its files are now, from the folder of libraries, and `more` of them.
+pub(super) fn rewritten(wheel: &Artifact, text: &[u8], more: &[PathBuf], into: &Path) -> Option<Vec<u8>> {
+    let rows = listed(wheel, &Placing::of(wheel)?, text)?;
+    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::Any(b'\n')).from_writer(Vec::new());
+    let kept = rows.iter().filter(|row| !more.contains(&row.path) && into.join(&row.path).exists());
+    let each = kept.map(|row| (&row.path, row.digest.as_ref())).chain(more.iter().map(|path| (path, None)));
+    for (path, digest) in each {
+        let place = match path.strip_prefix("site") {
+            Ok(inner) => inner.to_string_lossy().into_owned(),
+            Err(_) => [UP, &path.to_string_lossy()].concat(),
+        };
+        let (digest, size) = if is_record(path) {
+            (String::new(), String::new())
+        } else {
+            // What was written here, or over, has another digest than its maker's.
+            let own =
+                || ring::digest::digest(&ring::digest::SHA256, &files::read(&into.join(path)).unwrap_or_default());
+            let known = digest.filter(|(algorithm, _)| **algorithm == ring::digest::SHA256 && !path.starts_with("bin"));
+            let digest = known.map_or_else(|| own().as_ref().to_vec(), |(_, digest)| digest.clone());
+            let size = std::fs::metadata(into.join(path)).map(|meta| meta.len()).unwrap_or_default();
+            (format!("sha256={}", URL_SAFE_NO_PAD.encode(digest)), size.to_string())
+        };
+        writer.write_record([place, digest, size]).ok()?;
+    }
+    writer.into_inner().ok()
+}
+
+/// The files that a `RECORD` which was written here lists.
+pub(super) fn installed(text: &[u8]) -> Option<Vec<PathBuf>> {
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text);
+    let path = |record: Result<csv::StringRecord, csv::Error>| {
+        let record = record.ok()?;
+        let place = record.get(0)?;
+        Some(place.strip_prefix(UP).map_or_else(|| Path::new("site").join(place), PathBuf::from))
+    };
+    reader.records().map(path).collect()
 }
 
 impl Row<'_> {

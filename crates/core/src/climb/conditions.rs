@@ -114,8 +114,11 @@ impl Site<'_> {
     /// What a person made of it is theirs; what is gone or was never placed is missed.
     fn setting_verdicts(&self, teller: &Teller<'_>) -> Vec<Verdict> {
         let passed_over = |reason: &str| Outcome::Skipped(Skipped::PassedOver { reason: reason.to_owned() });
+        let kernels = self.kernels();
         let one = |placing: Placing| {
+            let is_kernel = kernels.iter().any(|kernel| kernel.path == placing.path);
             let outcome = match placing.state {
+                State::Differs | State::Yours | State::Clash if is_kernel => Outcome::failed(Finding::OtherKernel),
                 State::Stands => Outcome::Passed,
                 State::ToWrite | State::ToUndo => Outcome::failed(Finding::NotPlaced),
                 State::Differs | State::Yours => passed_over("you have it otherwise, which stays"),

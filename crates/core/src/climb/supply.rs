@@ -17,8 +17,9 @@ use crate::base::event::{Cancelled, Observer};
 use crate::base::files::FileError;
 use crate::bring::fetch::Sources;
 use crate::bring::intake::{self, IntakeError};
-use crate::bring::shelf::{Place, Shelf, Twins};
-use crate::tasks::{Prepared, Rung, TaskError};
+use crate::bring::parts::Parts;
+use crate::bring::shelf::{Place, Shelf, Standing, Twins};
+use crate::tasks::{Prepared, Rung, Shelved, TaskError, parts};
 
 /// A rung's files are to be brought in.
 #[derive(Clone, Debug)]
@@ -28,6 +29,8 @@ pub(super) struct Order {
     artifacts: Vec<Artifact>,
     /// Versions of the tool that are on the shelf already.
     others: Vec<Place>,
+    /// Libraries that it is put together from, where it is, and where they can be trusted.
+    parts: Option<Parts>,
     folder: PathBuf,
 }
 
@@ -78,7 +81,9 @@ impl Order {
             // What set-up commands may change must be nobody else's.
             let is_shared = rung.definition.says.set_up.is_empty();
             let others = if is_shared { way.shelf.versions(&rung.key.tool)? } else { Vec::new() };
-            Ok(Self { at, artifacts, others, folder })
+            let trusted = |shelved: &&Shelved| shelved.place.glance() != Standing::Damaged;
+            let parts = rung.shelved().filter(trusted).and_then(|shelved| parts(rung, shelved));
+            Ok(Self { at, artifacts, others, parts, folder })
         };
         needed.map(order).collect()
     }
@@ -86,7 +91,10 @@ impl Order {
     fn bring(&self, way: &Way<'_>, observer: &dyn Observer) -> Result<Prepared, IntakeError> {
         let twins = Twins::among(&self.others);
         let files = self.folder.join("files");
-        let brought = intake::bring_in(&self.artifacts, way.sources, &files, &twins, observer)?;
+        let brought = match &self.parts {
+            Some(parts) => parts.bring_in(&self.artifacts, way.sources, &files, observer)?,
+            None => intake::bring_in(&self.artifacts, way.sources, &files, &twins, observer)?,
+        };
         Ok(Prepared { folder: self.folder.clone(), brought })
     }
 }

@@ -11,6 +11,7 @@ use std::time::{Duration, SystemTime};
 
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
+use crate::bring::parts::{LIBRARIES, files_of, is_in_use};
 use crate::keep::landing::{Landing, LandingError, Landings};
 use crate::keep::state::{Ended, Journal, JournalError, Kind, StateError, Step};
 use crate::keep::whose::Whose;
@@ -278,10 +279,13 @@ fn ladder(
 fn shelf(home: &Home, used: &BTreeSet<PathBuf>, items: &mut Vec<Item>) -> Result<(), ClearError> {
     let mut found = Vec::new();
     let shelf = home.shelf();
+    let has_libraries = shelf.join(LIBRARIES).exists();
+    let of_sets = files_of(used.iter().map(PathBuf::as_path).filter(|_| has_libraries));
     for tool in files::names(&shelf)? {
         for place in files::names(&shelf.join(&tool))? {
             let path = shelf.join(&tool).join(&place);
-            if !used.contains(&path) {
+            let is_of_set = || tool == LIBRARIES && is_in_use(&path, &of_sets);
+            if !used.contains(&path) && !is_of_set() {
                 let name = format!("{}/{}", tool.display(), place.display());
                 found.push(Item { what: Waste::Shelved { name }, size: weight(&path), path });
             }

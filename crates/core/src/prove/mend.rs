@@ -17,6 +17,11 @@ pub enum Mend {
         /// Which one.
         licence: String,
     },
+    /// A person's file is kept under another name, and a climb makes the ladder's in its place.
+    Replace {
+        /// Which one.
+        path: PathBuf,
+    },
     /// The pin on what the host has moves on.
     Move {
         /// Whose pin.
@@ -93,7 +98,7 @@ impl Mend {
     pub fn way(&self) -> Way {
         match self {
             Self::Climb | Self::Start { .. } => Way::Safe,
-            Self::Accept { .. } | Self::Again { .. } | Self::Wire => Way::Asks,
+            Self::Accept { .. } | Self::Again { .. } | Self::Wire | Self::Replace { .. } => Way::Asks,
             Self::Move { .. }
             | Self::Service { .. }
             | Self::PutAway { .. }
@@ -116,6 +121,7 @@ impl Mend {
 
     fn of_finding(subject: &Subject, finding: &Finding) -> Option<Self> {
         Some(match (subject, finding) {
+            (Subject::Setting { path }, Finding::OtherKernel) => Self::Replace { path: path.clone() },
             (Subject::Setting { path }, Finding::Unusable { .. }) => Self::PutAway { path: path.clone() },
             (
                 Subject::Files { .. }

@@ -12,6 +12,7 @@ use crate::base::digest::Digest;
 use crate::base::event::Event;
 use crate::base::files;
 use crate::bring::intake::Brought;
+use crate::bring::parts::Parts;
 use crate::bring::shelf::{Manifest, PlaceRecipe, Standing, What};
 use crate::bring::unpack;
 use crate::keep::state::{TaskName, Trace};
@@ -36,6 +37,12 @@ pub fn executable(commands: &BTreeMap<CommandName, Command>, version: &Version, 
 
 fn recipe(rung: &Rung, shelved: &Shelved) -> Digest {
     PlaceRecipe { artifacts: &shelved.artifacts, set_up: &rung.definition.says.set_up }.digest()
+}
+
+/// The libraries that a rung is put together from; `None` for what is no set.
+pub fn parts(rung: &Rung, shelved: &Shelved) -> Option<Parts> {
+    let shelf = shelved.place.folder.ancestors().nth(2)?;
+    Parts::of(shelf, &shelved.artifacts, &rung.definition.says.set_up)
 }
 
 fn is_there(shelved: &Shelved) -> bool {
@@ -102,7 +109,10 @@ impl Task for SetUp<'_> {
     }
 
     fn perform(&self, hands: &mut dyn Hands) -> Result<(), TaskError> {
-        let Some(Prepared { folder, .. }) = hands.prepared() else { return Ok(()) };
+        let Some(Prepared { folder, brought }) = hands.prepared() else { return Ok(()) };
+        if brought.ready {
+            return Ok(());
+        }
         let files = folder.join("files");
         files::make_writable(&files)?;
         for trial in &self.rung.definition.says.set_up {
@@ -168,12 +178,20 @@ impl Task for Shelve<'_> {
             // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
             hands.remember_restart()?;
         }
-        let Brought { entries, fetched, from_cache } = brought;
+        let Brought { entries, fetched, from_cache, .. } = brought;
         let files = entries.len();
         let digests = self.shelved.artifacts.iter().map(|artifact| artifact.sha256).collect();
         let manifest = Manifest::new(&self.rung.key.tool, &self.rung.version, digests, entries);
         let place = &self.shelved.place;
+        let trusted = place.standing() != Standing::Damaged;
+        let parts = parts(self.rung, self.shelved);
+        if let Some(parts) = parts.as_ref().filter(|_| trusted) {
+            parts.share(&folder.join("files"), &manifest.entries)?;
+        }
         place.put(&folder, &manifest)?;
+        if let Some(parts) = parts {
+            parts.keep(place, &manifest, &self.shelved.artifacts, trusted)?;
+        }
         let (rung, folder) = (self.rung.name(), place.folder.clone());
         hands.tell(&Event::Shelved { rung, files, fetched, from_cache, folder });
         Ok(())

@@ -14,7 +14,7 @@ pub mod launch;
 mod rung;
 pub mod sets;
 
-pub use bring::{Prepared, executable};
+pub use bring::{Prepared, executable, parts};
 pub use rung::{Because, Listening, Rung, Shelved, Source};
 
 pub use fit_out::FitStep;

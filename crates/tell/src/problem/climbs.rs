@@ -186,11 +186,11 @@ fn task(failure: &Failure) -> Problem {
         TaskError::Intake(IntakeError::Fetch(error)) => fetch(error),
         TaskError::Intake(IntakeError::Unpack(error)) => unpack(error, &named),
         TaskError::Intake(IntakeError::Inner(error)) => inner(error, &named),
-        TaskError::Intake(IntakeError::Record(RecordFault::File(error))) => Problem::file(error),
+        TaskError::Intake(IntakeError::Record(RecordFault::File(error)) | IntakeError::File(error))
+        | TaskError::File(error) => Problem::file(error),
         TaskError::Intake(IntakeError::Record(fault)) => Problem::of(Code::Integrity, fault)
             .why(format!("{named} was not unpacked: what a wheel has must be what it lists"))
             .next("take another version of it; then tell those who make it"),
-        TaskError::Intake(IntakeError::File(error)) | TaskError::File(error) => Problem::file(error),
         TaskError::SetUp(verdict) => check("a set-up command", verdict),
         TaskError::FitOut(verdict) => check("a fit-out", verdict),
         TaskError::Left { path, .. } => Problem::of(Code::Integrity, error)

@@ -26,7 +26,7 @@ impl From<DeskError> for Problem {
             DeskError::Yard { .. } => {
                 Self::of(Code::Usage, &error).next("`--yard FOLDER` or `--yard https://HOST/PATH`")
             }
-            DeskError::Set(problem) => super::sets::problem(&problem),
+            DeskError::Set(problem) => super::sets::problem(problem),
             DeskError::Document(error) => Self::document(error),
             DeskError::Catalog(error) => Self::catalog(error),
             DeskError::Pins(error) => Self::pins_file(error),

@@ -83,7 +83,7 @@ fn libraries(problem: Problem, clash: &LibraryClash) -> Problem {
         0 => problem,
         more => problem.why(format!("and {} of the kind", count(more, "further need"))),
     };
-    let problem = clash.offers.iter().take(NAMED).filter_map(on_offer).fold(problem, Problem::why);
+    let problem = clash.offers.iter().take(NAMED).map(on_offer).fold(problem, Problem::why);
     clash.ways.iter().map(way_out).fold(problem, Problem::next)
 }
 
@@ -105,17 +105,16 @@ fn needs(NeedsThere { library, versions, needs }: &NeedsThere) -> String {
     }
 }
 
-/// What there is is told where that is little, or nothing.
-fn on_offer(offer: &OnOffer) -> Option<String> {
+fn on_offer(offer: &OnOffer) -> String {
     let OnOffer { library, runtime, platform, versions, listed, as_sources } = offer;
     let there = format!("for {runtime} on {platform}");
     match versions.as_slice() {
-        [] if *listed == 0 => Some(format!("no index has {library}")),
-        [] if *as_sources => Some(format!("{library} has no wheel {there}, only sources")),
-        [] => Some(format!("{library} has no wheel {there}")),
-        [one] => Some(format!("{library} is there {there} at {one} alone")),
-        [one, two] => Some(format!("{library} is there {there} at {}", [one.as_str(), two].join(" and "))),
-        [first, .., last] => Some(format!("{library} is there {there} from {first} to {last}")),
+        [] if *listed == 0 => format!("no index has {library}"),
+        [] if *as_sources => format!("{library} has no wheel {there}, only sources"),
+        [] => format!("{library} has no wheel {there}"),
+        [one] => format!("{library} is there {there} at {one} alone"),
+        [one, two] => format!("{library} is there {there} at {}", [one.as_str(), two].join(" and ")),
+        [first, .., last] => format!("{library} is there {there} from {first} to {last}"),
     }
 }
 

@@ -38,6 +38,7 @@ pub fn finding(finding: &Finding) -> String {
         | Finding::NotAccepted
         | Finding::Due { .. }
         | Finding::NotPlaced
+        | Finding::OtherKernel
         | Finding::Stale
         | Finding::Unusable { .. }
         | Finding::Behind { .. }
@@ -117,6 +118,7 @@ fn condition(finding: &Finding) -> String {
         }
         Finding::NotAccepted => "its text was not accepted, or is another one now".into(),
         Finding::Due { anew } => super::anew(*anew).to_owned(),
+        Finding::OtherKernel => "notebooks have a kernel of this name that starts something else".into(),
         Finding::NotPlaced => "it is not as the ladder wants it, and not by your hand".into(),
         Finding::Stale => "it is not as the landings want it".into(),
         Finding::Unusable { error } => format!("it cannot be used: {error}"),

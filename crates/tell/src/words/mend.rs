@@ -5,11 +5,16 @@ use kladder_core::climb::gates::Standing;
 use kladder_core::prove::mend::Mend;
 
 use super::{anew_do, found, needed};
+use crate::text::shell_word;
 
 /// The commands that help, one a line; `None` where none does. `closed` are the gates that are.
 pub fn mend_command(mend: &Mend, closed: &[Standing]) -> Option<String> {
     Some(match mend {
         Mend::Climb => "kladder climb".to_owned(),
+        Mend::Replace { path } => {
+            let file = shell_word(&path.display().to_string());
+            format!("mv {file} {file}.before\nkladder climb")
+        }
         Mend::Accept { licence } => format!("kladder climb --accept-licence {licence}"),
         Mend::Move { tool } => format!("kladder pin --move {tool}"),
         Mend::Start { service } => format!("kladder services {service} --start"),
@@ -36,6 +41,7 @@ pub fn mend(mend: &Mend, closed: &[Standing]) -> String {
     let command = mend_command(mend, closed).unwrap_or_default();
     match mend {
         Mend::Climb => format!("`{command}` brings it anew"),
+        Mend::Replace { .. } => format!("`{}` put the ladder's in its place", command.replace('\n', "` and `")),
         Mend::Accept { licence } => format!("`{command}` accepts it; `kladder terms show {licence}` shows its text"),
         Mend::Move { .. } => format!("`{command}` pins what the host has now"),
         Mend::Start { .. } => format!("`{command}` starts it"),

@@ -43,12 +43,15 @@ pub(super) struct Choice {
     only_previews: bool,
 }
 
+/// By spot and library.
+type Choices = HashMap<(usize, Arc<str>), Arc<Choice>>;
+
 pub(super) struct Offer<'o, C> {
     pub(super) spots: &'o [Spot],
     catalogue: &'o C,
     /// By spot; those of one group get one version.
     groups: Vec<usize>,
-    choices: RefCell<HashMap<(usize, Arc<str>), Arc<Choice>>>,
+    choices: RefCell<Choices>,
     kept: RefCell<HashSet<(String, Version)>>,
 }
 
@@ -171,10 +174,7 @@ impl<'o, C: Catalogue> Offer<'o, C> {
         version: &Version,
     ) -> Result<Vec<RuleOf<Self>>, C::Error> {
         let cannot = || Rule::Needs(Need { alternatives: Vec::new() });
-        let metadata = match self.metadata(spot, library, version)? {
-            Ok(metadata) => metadata,
-            Err(_) => return Ok(vec![cannot()]),
-        };
+        let Ok(metadata) = self.metadata(spot, library, version)? else { return Ok(vec![cannot()]) };
         let mut rules = Vec::new();
         let exactly = |node| Rule::Needs(Need::one(node, Span::Exactly(version.clone())));
         if piece.is_some() {

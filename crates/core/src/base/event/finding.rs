@@ -157,6 +157,8 @@ pub enum Finding {
     },
     /// It is not as the ladder wants it, and nobody else has changed it.
     NotPlaced,
+    /// A notebook kernel of its name starts something else.
+    OtherKernel,
     /// It does not hold what follows from the landings.
     Stale,
     /// It cannot be read or changed.

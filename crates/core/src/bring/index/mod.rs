@@ -124,6 +124,15 @@ pub enum Sum {
     Sha512(Vec<u8>),
 }
 
+/// What a file says of itself, in a file of its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Beside {
+    /// It is there.
+    There,
+    /// It is there with this digest.
+    WithDigest(Digest),
+}
+
 /// One file that an index lists.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Listed {
@@ -145,8 +154,8 @@ pub struct Listed {
     pub withdrawn: bool,
     /// The versions of its runtime that it wants, as its index says it (PEP 440).
     pub requires_python: Option<String>,
-    /// What it says of itself lies beside it, with this digest where the index lists one (PEP 658).
-    pub metadata: Option<Option<Digest>>,
+    /// What it says of itself lies beside it (PEP 658).
+    pub metadata: Option<Beside>,
     /// What it cannot do without, by the names that its index has for that.
     pub depends: Vec<String>,
     /// Who asks for it, where its index wants to know.

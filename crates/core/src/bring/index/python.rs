@@ -6,8 +6,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 use super::html::{is_page, links};
-use super::{Listed, Sum, day, last_segment, segments, text};
-use crate::base::digest::Digest;
+use super::{Beside, Listed, Sum, day, last_segment, segments, text};
 use crate::bring::fetch::{Document, resolved};
 
 /// JSON is what we would rather have; a page will do.
@@ -48,7 +47,7 @@ struct File {
     upload_time: Option<String>,
     requires_python: Option<String>,
     #[serde(alias = "dist-info-metadata", alias = "data-dist-info-metadata")]
-    core_metadata: Option<Beside>,
+    core_metadata: Option<BesideForm>,
     #[serde(default)]
     yanked: Yanked,
 }
@@ -64,18 +63,22 @@ enum Yanked {
 /// Whether what a wheel says of itself lies beside it, or with which digests (PEP 658, 714).
 #[derive(Deserialize)]
 #[serde(untagged)]
-enum Beside {
+enum BesideForm {
     Whether(bool),
     Sums(BTreeMap<String, String>),
 }
 
-impl Beside {
-    fn told(&self) -> Option<Option<Digest>> {
+impl BesideForm {
+    fn told(&self) -> Option<Beside> {
         match self {
-            Self::Whether(is_there) => is_there.then_some(None),
-            Self::Sums(sums) => Some(sums.get("sha256").and_then(|digits| digits.parse().ok())),
+            Self::Whether(is_there) => is_there.then_some(Beside::There),
+            Self::Sums(sums) => Some(beside(sums.get("sha256").map(String::as_str))),
         }
     }
+}
+
+fn beside(digits: Option<&str>) -> Beside {
+    digits.and_then(|digits| digits.parse().ok()).map_or(Beside::There, Beside::WithDigest)
 }
 
 impl Default for Yanked {
@@ -105,7 +108,7 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
             date: file.upload_time.as_deref().and_then(day),
             withdrawn: !matches!(file.yanked, Yanked::Whether(false)),
             requires_python: file.requires_python,
-            metadata: file.core_metadata.as_ref().and_then(Beside::told),
+            metadata: file.core_metadata.as_ref().and_then(BesideForm::told),
             file: file.filename,
             ..Listed::default()
         })
@@ -120,7 +123,7 @@ fn of_page(project: &str, document: &Document, content: &str) -> Result<Vec<List
         let file = last_segment(&url);
         let version = version_of(project, &file);
         let sum = fragment.strip_prefix("sha256=").and_then(|digits| digits.parse().ok()).map(Sum::Sha256);
-        let metadata = link.metadata.map(|told| told.strip_prefix("sha256=").and_then(|digits| digits.parse().ok()));
+        let metadata = link.metadata.map(|told| beside(told.strip_prefix("sha256=")));
         let (withdrawn, requires_python) = (link.withdrawn, link.requires_python);
         Some(Listed { file, url, version, sum, withdrawn, requires_python, metadata, ..Listed::default() })
     });

@@ -16,7 +16,7 @@ use kladder_choose::sets::{Catalogue, Libraries, LibraryRelease, LibraryVersion,
 use crate::base::event::Silent;
 use crate::base::files;
 use crate::bring::fetch::{Cache, Network, Remote, UnknownError, receive};
-use crate::bring::index::{IndexError, Listed};
+use crate::bring::index::{Beside, IndexError, Listed};
 use crate::desk::keeper::{in_archive, in_wheel};
 use crate::settings::{Home, IndexKind};
 
@@ -137,9 +137,12 @@ impl Asker<'_> {
     /// The text of a wheel's metadata: beside the wheel where its index has that (PEP 658), else out of the wheel: the one that
     /// is kept, or at its server. Only where a server sends nothing but whole files it is fetched.
     fn text(&self, listed: &Listed) -> Result<String, LookupError> {
-        if let Some(sum) = &listed.metadata
-            && let Some(text) = self.network.beside(listed, ".metadata")
-            && sum.is_none_or(|sum| Digest::of(text.as_bytes()) == sum)
+        let is_it = |text: &String| match listed.metadata {
+            Some(Beside::WithDigest(digest)) => Digest::of(text.as_bytes()) == digest,
+            _ => true,
+        };
+        if listed.metadata.is_some()
+            && let Some(text) = self.network.beside(listed, ".metadata").filter(is_it)
         {
             return Ok(text);
         }

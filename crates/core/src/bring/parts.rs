@@ -1,0 +1,246 @@
+//! Libraries on the shelf by themselves, from which sets are put together by links.
+//!
+//! ```text
+//! shelf/.libraries/numpy-2.4.6-RECIPE/files/          what one wheel became, byte code among it
+//! shelf/.libraries/numpy-2.4.6-RECIPE/manifest.json
+//! ```
+//!
+//! What a set's own place on the shelf holds are hard links to these files: a second set with the same libraries costs links and
+//! no bytes, and one that moved costs one wheel. The place is what is verified, as any other. A library alone is looked at in a
+//! glance before it is used; where a place was found damaged, its libraries are not trusted, and are made anew.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::thread;
+
+use kladder_choose::catalog::{Artifact, Layout, Trial};
+use kladder_choose::names::ToolName;
+use kladder_choose::version::Version;
+
+use super::record::{installed, record_of};
+use crate::base::event::Observer;
+use crate::base::files::{self, Attach, FileError};
+use crate::bring::fetch::Sources;
+use crate::bring::intake::{Brought, IntakeError, bring_in};
+use crate::bring::shelf::{Manifest, ManifestEntry, Place, PlaceRecipe, Standing, Twins, What};
+
+/// The folder of libraries on the shelf; no tool is called so.
+pub const LIBRARIES: &str = ".libraries";
+
+/// The libraries that a set is put together from.
+#[derive(Clone, Debug)]
+pub struct Parts {
+    folder: PathBuf,
+    /// By the place of its artifact.
+    places: Vec<Place>,
+}
+
+impl Parts {
+    /// Those of artifacts; `None` for what is not put together from several wheels.
+    pub fn of(shelf: &Path, artifacts: &[Artifact], set_up: &[Trial]) -> Option<Self> {
+        let all_wheels = artifacts.iter().all(|artifact| artifact.layout() == Layout::Wheel);
+        if artifacts.len() < 2 || !all_wheels {
+            return None;
+        }
+        let folder = shelf.join(LIBRARIES);
+        let place = |artifact: &Artifact| {
+            let recipe = PlaceRecipe { artifacts: std::slice::from_ref(artifact), set_up }.digest();
+            let file = artifact.file.as_str().rsplit('/').next().unwrap_or_default();
+            let name: Vec<&str> = file.splitn(3, '-').take(2).collect();
+            Place { folder: folder.join(format!("{}-{}", name.join("-"), recipe.short())) }
+        };
+        Some(Self { places: artifacts.iter().map(place).collect(), folder })
+    }
+
+    /// Puts a set together: what is on the shelf is linked, the rest is brought in. Tells also whether all was there.
+    ///
+    /// # Errors
+    /// [`IntakeError`]; what was made so far stays in `into`, which is the caller's to throw away.
+    pub fn bring_in(
+        &self,
+        artifacts: &[Artifact],
+        sources: Sources<'_>,
+        into: &Path,
+        observer: &dyn Observer,
+    ) -> Result<Brought, IntakeError> {
+        let (mut there, mut missing) = (Vec::new(), Vec::new());
+        for (place, artifact) in self.places.iter().zip(artifacts) {
+            match place.manifest().ok().filter(|_| place.glance() == Standing::Whole) {
+                Some(manifest) => there.push((place, manifest)),
+                None => missing.push(artifact.clone()),
+            }
+        }
+        if there.is_empty() {
+            return bring_in(artifacts, sources, into, &Twins::default(), observer);
+        }
+        let mut brought = Brought { ready: missing.is_empty(), ..Brought::default() };
+        if missing.is_empty() {
+            files::create_folder(into)?;
+        } else {
+            brought = bring_in(&missing, sources, into, &Twins::default(), observer)?;
+        }
+        let entries = std::mem::take(&mut brought.entries);
+        let mut entries: BTreeMap<PathBuf, What> = entries.into_iter().map(|entry| (entry.path, entry.what)).collect();
+        link_all(&there, into, &mut entries)?;
+        brought.entries = entries.into_iter().map(|(path, what)| ManifestEntry { path, what }).collect();
+        Ok(brought)
+    }
+
+    /// Links what a set that is not on the shelf yet has in common with libraries that came there meanwhile.
+    ///
+    /// # Errors
+    /// [`FileError`] where a file could not be put in the place of its twin.
+    pub fn share(&self, files: &Path, entries: &[ManifestEntry]) -> Result<(), FileError> {
+        use std::os::unix::fs::MetadataExt;
+        let known: BTreeMap<&Path, &What> = entries.iter().map(|entry| (entry.path.as_path(), &entry.what)).collect();
+        for place in self.places.iter().filter(|place| place.glance() == Standing::Whole) {
+            let Ok(manifest) = place.manifest() else { continue };
+            let own = place.files();
+            for entry in manifest.entries.iter().filter(|entry| known.get(entry.path.as_path()) == Some(&&entry.what)) {
+                let (from, to) = (own.join(&entry.path), files.join(&entry.path));
+                let inode = |path: &Path| fs::symlink_metadata(path).map(|meta| meta.ino()).ok();
+                if matches!(entry.what, What::File { .. }) && inode(&from) != inode(&to) {
+                    // One step, so that it is never missing.
+                    let new = to.with_extension(".twin");
+                    if fs::hard_link(&from, &new).is_ok() {
+                        fs::rename(&new, &to).on("write", &to)?;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Keeps the libraries of a set that has come onto the shelf, so that the next one can be put together from them. Those that
+    /// are there are left, unless they are not trusted any more.
+    ///
+    /// # Errors
+    /// [`FileError`] where one could not be kept; the set stands all the same.
+    pub fn keep(
+        &self,
+        set: &Place,
+        manifest: &Manifest,
+        artifacts: &[Artifact],
+        trusted: bool,
+    ) -> Result<(), FileError> {
+        files::create_folder(&self.folder)?;
+        files::sweep_new(&self.folder)?;
+        let known: BTreeMap<&Path, &What> =
+            manifest.entries.iter().map(|entry| (entry.path.as_path(), &entry.what)).collect();
+        let mut compiled: BTreeMap<PathBuf, Vec<&Path>> = BTreeMap::new();
+        for path in known.keys() {
+            compiled.extend(source_of(path).map(|source| (source, Vec::new())));
+        }
+        for path in known.keys() {
+            if let Some(all) = source_of(path).and_then(|source| compiled.get_mut(&source)) {
+                all.push(path);
+            }
+        }
+        for (place, artifact) in self.places.iter().zip(artifacts) {
+            if trusted && place.standing() == Standing::Whole {
+                continue;
+            }
+            let Some(entries) = of_wheel(artifact, &set.files(), &known, &compiled) else { continue };
+            let new = tempfile::Builder::new().prefix(".new-").tempdir_in(&self.folder).on("make", &self.folder)?;
+            for entry in &entries {
+                let to = new.path().join("files").join(&entry.path);
+                files::create_folder(to.parent().unwrap_or(new.path()))?;
+                link(&set.files().join(&entry.path), &to, &entry.what)?;
+            }
+            files::create_folder(&new.path().join("files"))?;
+            let name = if let Ok(name) = "library".parse::<ToolName>() { name } else { manifest.tool.clone() };
+            let version: Version = manifest.version.clone();
+            let own = Manifest::new(&name, &version, vec![artifact.sha256], entries);
+            files::remove_tree(&place.folder)?;
+            // It is the folder's own from here on, and gone from there when it was moved.
+            place.put(&new.keep(), &own)?;
+        }
+        Ok(())
+    }
+}
+
+/// The source of a file of byte code (PEP 3147): `a/b.py` of `a/__pycache__/b.cpython-311.pyc`.
+fn source_of(path: &Path) -> Option<PathBuf> {
+    let cache = path.parent().filter(|cache| cache.ends_with("__pycache__"))?;
+    let name = path.file_name()?.to_str()?.strip_suffix(".pyc")?;
+    Some(cache.parent()?.join(format!("{}.py", name.split('.').next()?)))
+}
+
+/// The files of one wheel in a set, by its `RECORD`, with what was compiled of them.
+fn of_wheel(
+    artifact: &Artifact,
+    files: &Path,
+    known: &BTreeMap<&Path, &What>,
+    compiled: &BTreeMap<PathBuf, Vec<&Path>>,
+) -> Option<Vec<ManifestEntry>> {
+    let record = record_of(artifact, &known.keys().copied().collect::<BTreeSet<_>>())?;
+    let mut own: BTreeSet<PathBuf> = installed(&files::read(&files.join(record)).ok()?)?.into_iter().collect();
+    let more: Vec<PathBuf> =
+        own.iter().filter_map(|path| compiled.get(path)).flatten().map(|path| path.to_path_buf()).collect();
+    own.extend(more);
+    let entry = |path: PathBuf| Some(ManifestEntry { what: (*known.get(path.as_path())?).clone(), path });
+    Some(own.into_iter().filter_map(entry).collect())
+}
+
+/// Links the files of libraries into a folder, on two threads; a file that is there with other bytes belongs to another library.
+fn link_all(
+    there: &[(&Place, Manifest)],
+    into: &Path,
+    entries: &mut BTreeMap<PathBuf, What>,
+) -> Result<(), IntakeError> {
+    let mut work = Vec::new();
+    let mut folders = BTreeSet::new();
+    for (place, manifest) in there {
+        let from = place.files();
+        for entry in &manifest.entries {
+            match entries.get(&entry.path) {
+                None => {
+                    folders.extend(entry.path.parent().map(Path::to_path_buf));
+                    entries.insert(entry.path.clone(), entry.what.clone());
+                    work.push((from.join(&entry.path), into.join(&entry.path), entry.what.clone()));
+                }
+                Some(what) if *what == entry.what => {}
+                Some(_) => return Err(super::record::RecordFault::Unlisted { path: entry.path.clone() }.into()),
+            }
+        }
+    }
+    for folder in folders {
+        files::create_folder(&into.join(folder))?;
+    }
+    let half = work.len().div_ceil(2).max(1);
+    thread::scope(|scope| {
+        let some =
+            |some: &[(PathBuf, PathBuf, What)]| some.iter().try_for_each(|(from, to, what)| link(from, to, what));
+        let running: Vec<_> = work.chunks(half).map(|part| scope.spawn(move || some(part))).collect();
+        let mut ended =
+            running.into_iter().map(|one| one.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        ended.try_for_each(|ended| ended)
+    })?;
+    Ok(())
+}
+
+fn link(from: &Path, to: &Path, what: &What) -> Result<(), FileError> {
+    match what {
+        What::Link { target } => std::os::unix::fs::symlink(target, to).on("write", to),
+        // A file has only so many links on some file systems, and none on others.
+        What::File { .. } => fs::hard_link(from, to).or_else(|_| fs::copy(from, to).map(drop)).on("write", to),
+    }
+}
+
+/// The files of places by their numbers (inode(7)): what sets that are in use are put together from.
+pub fn files_of<'p>(places: impl Iterator<Item = &'p Path>) -> BTreeSet<(u64, u64)> {
+    places.flat_map(numbers).collect()
+}
+
+/// Whether a library on the shelf has files of sets that are in use.
+pub fn is_in_use(place: &Path, files: &BTreeSet<(u64, u64)>) -> bool {
+    numbers(place).any(|file| files.contains(&file))
+}
+
+fn numbers(place: &Path) -> impl Iterator<Item = (u64, u64)> {
+    use std::os::unix::fs::MetadataExt;
+    let files = walkdir::WalkDir::new(place.join("files")).into_iter().filter_map(Result::ok);
+    let metas = files.filter_map(|entry| entry.metadata().ok()).filter(fs::Metadata::is_file);
+    metas.map(|meta| (meta.dev(), meta.ino()))
+}
