@@ -29,7 +29,7 @@ impl Site<'_> {
             });
             let text = serde_json::to_string_pretty(&spec).ok()? + "\n";
             let path = folder.join(set.name.as_str()).join("kernel.json");
-            Some(Wanted { path, want: Want::Whole(text.into_bytes()) })
+            Some(Wanted { path, want: Want::Always(text.into_bytes()) })
         };
         self.ladder.sets.iter().filter_map(wanted).collect()
     }

@@ -64,6 +64,8 @@ pub struct Wanted {
 /// What a file should be.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Want {
+    /// These bytes, also where somebody removed the file since.
+    Always(Vec<u8>),
     /// These bytes.
     Whole(Vec<u8>),
     /// These values at paths whose parts have a `/` between them.
@@ -171,6 +173,7 @@ fn plan_one(wanted: &Wanted, placed: &Placed) -> Placing {
     };
     let before = placed.entry(path, now.as_deref());
     match &wanted.want {
+        Want::Always(bytes) => whole(path, now.as_deref(), bytes, before.filter(|_| now.is_some()), placed),
         Want::Whole(bytes) => whole(path, now.as_deref(), bytes, before, placed),
         Want::Keys { form, keys } => match with_keys(path, now.as_deref(), *form, keys, before) {
             Ok(placing) => placing,
