@@ -377,8 +377,11 @@ pub(crate) struct VarsOptions {
     /// As lines that this shell takes, as JSON, or as a file of NAME=VALUE lines
     #[arg(long = "as", value_name = "FORM")]
     pub(crate) form: Option<Form>,
+    /// With the libraries of this set, and its commands first on PATH
+    #[arg(long, value_name = "NAME")]
+    pub(crate) set: Option<ToolName>,
     /// Only a word for a prompt: the project whose ladder counts here, or `workstation`
-    #[arg(long, conflicts_with = "form")]
+    #[arg(long, conflicts_with_all = ["form", "set"])]
     pub(crate) badge: bool,
 }
 

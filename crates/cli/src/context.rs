@@ -1,11 +1,13 @@
 //! The caller's surroundings, read from the environment once.
 
 use std::env;
+use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use etcetera::BaseStrategy;
 use kladder_choose::ladder::catalog_at;
+use kladder_choose::names::ToolName;
 use kladder_choose::pins::{HostPin, Pins};
 use kladder_core::desk::{Desk, Freshness, Pinned, Surroundings};
 use kladder_core::host::survey::Host;
@@ -96,6 +98,7 @@ impl Context {
             offline: global.offline,
             wait: global.wait.map(Duration::from_secs),
             moving: Vec::new(),
+            looking: (!global.json && !global.quiet).then_some(looking as fn(&ToolName, usize)),
         };
         let since = env::var(SINCE).ok();
         Ok(Self { around, person: person(), since, root })
@@ -154,6 +157,20 @@ impl Context {
         tell_differing(&differing, out)?;
         Ok((desk, pins, freshness))
     }
+}
+
+/// Tells on a terminal how far libraries are looked up, in a line that goes again.
+fn looking(set: &ToolName, number: usize) {
+    let mut out = io::stderr();
+    if !out.is_terminal() {
+        return;
+    }
+    // It is no loss where it cannot be told.
+    let _ = match number {
+        0 => write!(out, "\r\x1b[K"),
+        number => write!(out, "\r\x1b[KLooking up the libraries of {set}: {number} so far"),
+    };
+    let _ = out.flush();
 }
 
 fn pinned(desk: &Desk) -> Result<Pinned, Problem> {

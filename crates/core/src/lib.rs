@@ -50,6 +50,7 @@
 //!     offline: false,
 //!     wait: None,
 //!     moving: Vec::new(),
+//!     looking: None,
 //! };
 //! let desk = surroundings.open()?;
 //! let pins = desk.pinned()?.pins;

@@ -7,7 +7,7 @@ use std::process::{Command, ExitCode, Output};
 
 use kladder_choose::names::ToolName;
 use kladder_core::host::survey::answers;
-use kladder_core::keep::landing::Landings;
+use kladder_core::keep::landing::{LandedSet, Landings};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::either;
@@ -28,7 +28,7 @@ pub(super) fn run(
     }
     let mut variables = landings.environment(&context.around.host.path, &|name| std::env::var_os(name))?;
     if let Some(name) = set {
-        variables = with_set(variables, name, &landings)?;
+        variables = set_of(name, &landings)?.variables(variables);
     }
     let (program, mut process) = prepare(command, variables)?;
     if out.json {
@@ -40,14 +40,10 @@ pub(super) fn run(
     Err(not_started(command, &process.exec()))
 }
 
-/// The same variables with the libraries of a set in reach of its runtime, and its commands first on PATH.
-fn with_set(
-    variables: Vec<(OsString, OsString)>,
-    name: &ToolName,
-    landings: &Landings,
-) -> Result<Vec<(OsString, OsString)>, Problem> {
+/// A set of the landing that is current.
+pub(super) fn set_of(name: &ToolName, landings: &Landings) -> Result<LandedSet, Problem> {
     let sets = landings.sets()?;
-    let Some(set) = sets.iter().find(|set| set.name == *name) else {
+    let Some(set) = sets.iter().find(|set| set.name == *name).cloned() else {
         let there: Vec<String> = sets.iter().map(|set| format!("`{}`", set.name)).collect();
         let problem = Problem::new(Code::Usage, format!("there is no set `{name}` in this landing"));
         return Err(if there.is_empty() {
@@ -56,7 +52,7 @@ fn with_set(
             problem.next(format!("there is {}", either(&there)))
         });
     };
-    Ok(set.variables(variables))
+    Ok(set)
 }
 
 fn prepare(command: &[OsString], variables: Vec<(OsString, OsString)>) -> Result<(PathBuf, Command), Problem> {

@@ -19,7 +19,7 @@ use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{STRONG, styled};
 
-use super::run::not_climbed;
+use super::run::{not_climbed, set_of};
 
 pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result<ExitCode, Problem> {
     if options.badge {
@@ -29,7 +29,13 @@ pub(super) fn run(context: &Context, out: &Out, options: &VarsOptions) -> Result
     let landings = Landings::of(&context.around.home.ladders(), &path);
     let landing = landings.current()?.ok_or_else(|| not_climbed(context).at(&path))?;
     let (path_here, here) = (&context.around.host.path, |name: &std::ffi::OsStr| std::env::var_os(name));
-    let (variables, signed) = (last_of_each(landings.environment(path_here, &here)?), landings.signed(path_here)?);
+    let set = options.set.as_ref().map(|name| set_of(name, &landings)).transpose()?;
+    let with_set = |variables| match &set {
+        None => variables,
+        Some(set) => set.variables(variables),
+    };
+    let variables = last_of_each(with_set(landings.environment(path_here, &here)?));
+    let signed = with_set(landings.signed(path_here)?);
     match options.form {
         None if !out.json => table(&variables, &replaced(&variables, &context.around.home.data), out),
         Some(Form::Sh | Form::Bash | Form::Zsh) => written(&Dialect::Posix.set_all(&signed)),

@@ -411,6 +411,12 @@ fn a_lock_file_that_is_damaged_or_somebody_elses_is_not_written_over() {
         let _ = scene.pin().passed();
         assert_eq!(scene.lock(), good);
     }
+    // A colleague's ladder brings its lock file along.
+    std::fs::create_dir_all(scene.sandbox.path("other")).unwrap();
+    let mut start = scene.sandbox.command(&["start", "--from", "../desk"]);
+    let started = scene.sandbox.finished(start.current_dir(scene.sandbox.path("other")).output().unwrap());
+    assert_eq!(started.code, 0, "{}", started.stderr);
+    assert_eq!(scene.sandbox.read("other/pylock.tides.toml"), good);
     // Without a network what is locked is enough, and what is not locked is told.
     let _ = scene.sandbox.run(&["climb"]).passed();
     assert_eq!(scene.sandbox.run(&["--offline", "pin"]).code, 0);
@@ -442,6 +448,8 @@ fn sets_are_put_together_from_the_same_files_and_damage_does_not_spread() {
         (seen("tides"), seen("buoys")),
         ("gauge 1.0\nlamp 2.0\noil 1.0\n".into(), "gauge 1.0\nlamp 1.0\noil 1.0\n".into())
     );
+    let told = scene.sandbox.run(&["vars", "--set", "buoys", "--as", "sh"]).passed().stdout;
+    assert!(told.contains("VIRTUAL_ENV") && told.contains("sets/buoys/bin"), "{told}");
     // With several sets of one runtime none answers by itself.
     assert_eq!(scene.sandbox.run(&["run", "--", "plank"]).passed().stdout, "");
     // A file that is damaged is damaged in both; it is seen in both, and both are brought anew from the wheels.

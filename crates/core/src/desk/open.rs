@@ -50,6 +50,8 @@ pub struct Surroundings {
     pub wait: Option<Duration>,
     /// Libraries, and sets of them, that may move although they are locked.
     pub moving: Vec<ToolName>,
+    /// Hears how many libraries of a set were looked up, while that is done; zero in the end.
+    pub looking: Option<fn(&ToolName, usize)>,
 }
 
 /// Why a desk could not be opened.
@@ -246,7 +248,7 @@ impl Surroundings {
         let settings = self.home.settings()?;
         let here = self.host.machine();
         let network = self.network(&settings)?;
-        let means = Means { network: &network, home: &self.home, moving: &self.moving };
+        let means = Means { network: &network, home: &self.home, moving: &self.moving, looking: self.looking };
         let catalogs = with_sets(self.catalogs_of(&settings, Some(&ladder))?, &mut ladder, &here, &means)?;
         let ladder = with_locks(ladder);
         let old = read_pins(&ladder.pins_path())?;

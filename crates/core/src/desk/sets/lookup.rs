@@ -58,6 +58,7 @@ pub(super) struct Lookup<'l> {
     wanted: &'l Libraries,
     network: &'l Network,
     cache: Cache,
+    told: &'l dyn Fn(usize),
     /// What wheels say of themselves, by the digests of the wheels.
     folder: PathBuf,
     releases: RefCell<HashMap<String, Releases>>,
@@ -72,16 +73,23 @@ struct Found {
 }
 
 impl<'l> Lookup<'l> {
-    pub(super) fn new(wanted: &'l Libraries, network: &'l Network, cache: Cache, home: &Home) -> Self {
+    pub(super) fn new(
+        wanted: &'l Libraries,
+        network: &'l Network,
+        cache: Cache,
+        home: &Home,
+        told: &'l dyn Fn(usize),
+    ) -> Self {
         let folder = home.cache.join("listed").join("metadata");
         let (releases, files, metadata) = (RefCell::default(), RefCell::default(), RefCell::default());
-        Self { wanted, network, cache, folder, releases, files, metadata }
+        Self { wanted, network, cache, told, folder, releases, files, metadata }
     }
 
     fn keep(&self, library: &str, found: Found) -> Releases {
         let releases = Arc::new(found.releases);
         self.files.borrow_mut().extend(found.files);
         self.releases.borrow_mut().insert(library.to_owned(), Arc::clone(&releases));
+        (self.told)(self.releases.borrow().len());
         releases
     }
 

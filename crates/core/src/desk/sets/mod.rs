@@ -83,6 +83,8 @@ pub(super) struct Means<'m> {
     pub(super) home: &'m Home,
     /// Libraries, and sets of them, that may move.
     pub(super) moving: &'m [ToolName],
+    /// Hears how many libraries were looked up.
+    pub(super) looking: Option<fn(&ToolName, usize)>,
 }
 
 fn lock_of(ladder: &Ladder, set: &LibrarySet) -> PathBuf {
@@ -228,11 +230,32 @@ impl SetReading<'_> {
         {
             return Ok(old.clone());
         }
-        let lookup = Lookup::new(wanted, self.means.network, Cache::new(&self.means.home.artifacts), self.means.home);
+        let told = |number| {
+            if let Some(looking) = self.means.looking {
+                looking(&self.set.name, number);
+            }
+        };
+        let cache = Cache::new(&self.means.home.artifacts);
+        let lookup = Lookup::new(wanted, self.means.network, cache, self.means.home, &told);
+        let chosen = self.chosen_for(wanted, runtimes, before, old.as_ref(), &moves, &lookup);
+        told(0);
+        let (lock, runtime) = chosen?;
+        Ok(Lock { wishes: wishes(&runtime), ..lock })
+    }
+
+    fn chosen_for(
+        &self,
+        wanted: &Libraries,
+        runtimes: &[Runtime],
+        before: Option<&Runtime>,
+        old: Option<&Lock>,
+        moves: &dyn Fn(&str) -> bool,
+        lookup: &Lookup<'_>,
+    ) -> Result<(Lock, Runtime), WhyNoSet> {
         let mut first = None;
         for runtime in before.into_iter().chain(runtimes.iter().filter(|one| Some(*one) != before)) {
-            match choose(wanted, self.spots(runtime), old.as_ref(), &moves, &lookup) {
-                Ok(lock) => return Ok(Lock { wishes: wishes(runtime), ..lock }),
+            match choose(wanted, self.spots(runtime), old, moves, lookup) {
+                Ok(lock) => return Ok((lock, *runtime)),
                 Err(NotChosen::Asked(error)) => return Err(error.into()),
                 Err(NotChosen::GaveUp) => _ = first.get_or_insert(WhyNoSet::GaveUp),
                 Err(NotChosen::Clash(clash)) => _ = first.get_or_insert(WhyNoSet::Clash(clash)),

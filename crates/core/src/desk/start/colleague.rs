@@ -111,7 +111,12 @@ impl Colleague {
         for (named, folder) in catalogs.iter().zip(&ladder.catalogs) {
             moved.push(self.place_of(named, folder, &file, into)?);
         }
+        let locks = locks_of(&ladder, into)?;
         files::create_folder(into)?;
+        for (to, bytes) in locks {
+            files::create_folder(to.parent().unwrap_or(into))?;
+            files::replace(&to, &bytes)?;
+        }
         for (folder, Moved { copy, .. }) in ladder.catalogs.iter().zip(&moved) {
             if let Some(to) = copy {
                 copy_tree(folder, to)?;
@@ -165,6 +170,23 @@ impl Colleague {
             }
         }
     }
+}
+
+/// The lock files of a ladder's sets, and where they go.
+fn locks_of(ladder: &Ladder, into: &Path) -> Result<Vec<(PathBuf, Vec<u8>)>, ColleagueError> {
+    let from = ladder.path.parent().unwrap_or(Path::new("."));
+    let mut all = Vec::new();
+    for set in &ladder.sets {
+        // One that is not there is made by whoever pins, or missed by whoever needs it.
+        let Ok(bytes) = files::read(&set.lock.below(from)) else { continue };
+        let to = set.lock.below(into);
+        match files::read(&to) {
+            Ok(there) if there == bytes => {}
+            Ok(_) => return Err(ColleagueError::InTheWay(to)),
+            Err(_) => all.push((to, bytes)),
+        }
+    }
+    Ok(all)
 }
 
 /// Where a catalog goes.
