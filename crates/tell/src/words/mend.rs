@@ -12,7 +12,7 @@ pub fn mend_command(mend: &Mend, closed: &[Standing]) -> Option<String> {
     Some(match mend {
         Mend::Climb => "kladder climb".to_owned(),
         Mend::Replace { path } => {
-            let file = shell_word(&path.display().to_string());
+            let file = shell_word(path.display().to_string());
             format!("mv {file} {file}.before\nkladder climb")
         }
         Mend::Accept { licence } => format!("kladder climb --accept-licence {licence}"),
