@@ -3,13 +3,13 @@
 use std::process::ExitCode;
 
 use kladder_choose::names::ToolName;
-use kladder_core::desk::{Desk, LibraryMove, LibraryThere};
+use kladder_core::desk::{Desk, LibraryMove, LibraryThere, Misplaced};
 use kladder_tell::problem::Problem;
 use kladder_tell::shapes::WhyLibrary;
 use kladder_tell::text::{clean, count};
 
 use crate::render::Out;
-use crate::render::text::{FAINT, STRONG, styled};
+use crate::render::text::{FAINT, STRONG, shown, styled};
 
 /// Libraries of a set that are told one by one.
 const NAMED: usize = 12;
@@ -69,8 +69,10 @@ pub(super) fn would(moves: &[LibraryMove]) -> Vec<String> {
 }
 
 /// Why a library is there, in each set that has it.
-pub(super) fn why(there: &[LibraryThere], out: &Out) -> Result<ExitCode, Problem> {
-    out.value(&WhyLibrary::of(there))?;
+pub(super) fn why(desk: &Desk, there: &[LibraryThere], out: &Out) -> Result<ExitCode, Problem> {
+    let misplaced = there.first().map(|one| desk.misplaced(&one.library.name)).unwrap_or_default();
+    let worked_in = desk.worked_in();
+    out.value(&WhyLibrary::of(there, &misplaced, worked_in.clone()))?;
     for LibraryThere { set, of, library, wish, askers, way } in there {
         let version = library.version.as_deref().unwrap_or_default();
         out.say(format!("{} {} in the set {set}, for {of}", styled(STRONG, clean(&library.name)), clean(version)))?;
@@ -93,6 +95,13 @@ pub(super) fn why(there: &[LibraryThere], out: &Out) -> Result<ExitCode, Problem
         if let Some(index) = &library.index {
             out.say(format!("  from the index {index}"))?;
         }
+    }
+    for Misplaced { folder, version, by } in &misplaced {
+        let by = by.as_ref().map(|by| format!(", put there by {}", clean(by))).unwrap_or_default();
+        out.say(format!("Another one, {}, lies in {}{by}: no set sees it.", clean(version), shown(folder)))?;
+    }
+    if let Some(set) = worked_in {
+        out.say(format!("You work in the set {set} here."))?;
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -24,7 +24,7 @@ pub(super) fn run(context: &Context, out: &Out, tool: &str, is_command: bool) ->
     let (desk, pins, _) = context.open_pinned(out)?;
     let libraries = desk.library(tool);
     if !libraries.is_empty() && !pins.rungs.contains_key(tool) {
-        return super::libraries::why(&libraries, out);
+        return super::libraries::why(&desk, &libraries, out);
     }
     let tool = pin::name(tool)?;
     let desk = Desk { old: Some(pins.clone()), ..desk };

@@ -149,6 +149,26 @@ fn libraries_are_chosen_with_all_they_need_and_stay_until_they_are_let_go() {
     assert_eq!(seen(), "gauge 2.1\nlamp 3.0\n");
     let why = scene.sandbox.run(&["why", "Lamp"]).passed().stdout;
     assert!(why.contains("gauge 2.1 needs it") && why.contains("from the index wheels"), "{why}");
+    // What another installer put elsewhere is told, and so is the set that one is in.
+    let info = "user/.local/lib/python3.11/site-packages/Lamp-9.0.dist-info";
+    scene.sandbox.write(&format!("{info}/INSTALLER"), "gull\n");
+    let why = scene.sandbox.run(&["run", "--set", "tides", "--", "sh", "-c", "echo $VIRTUAL_ENV"]).passed().stdout;
+    let mut within = scene.sandbox.command(&["why", "lamp"]);
+    let told = scene
+        .sandbox
+        .finished(
+            within
+                .env(
+                    "VIRTUAL_ENV",
+                    why.trim().replace("SANDBOX", scene.sandbox.path("").display().to_string().trim_end_matches('/')),
+                )
+                .output()
+                .unwrap(),
+        )
+        .passed()
+        .stdout;
+    assert!(told.contains("Another one, 9.0, lies in") && told.contains("put there by gull: no set sees it"), "{told}");
+    assert!(told.contains("You work in the set tides here."), "{told}");
     // The way back takes the lock file along, so that the next climb does not undo it.
     scene.want("gauge = \"1.0\"", "");
     let _ = scene.sandbox.run(&["climb"]).passed();

@@ -31,7 +31,7 @@ pub use problem::{Place, Problem};
 pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
 pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
 pub use services::{PortHolder, Service, Services};
-pub use sets::{LibraryInSet, LibraryMoved, WhyLibrary};
+pub use sets::{LibraryElsewhere, LibraryInSet, LibraryMoved, WhyLibrary};
 pub use verify::{Mend, Needed, Pair, Together, Verdict, Verified, Verify};
 
 use std::path::Path;

@@ -1,9 +1,11 @@
 //! Libraries of sets.
 
 use kladder_choose::names::ToolName;
-use kladder_core::desk::{LibraryMove, LibraryThere};
+use kladder_core::desk::{LibraryMove, LibraryThere, Misplaced};
 use schemars::JsonSchema;
 use serde::Serialize;
+
+use super::path;
 
 /// A library that moved.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -34,6 +36,21 @@ pub struct WhyLibrary {
     pub format: &'static str,
     /// Each set that has it.
     pub sets: Vec<LibraryInSet>,
+    /// Copies that another installer put where no set sees them.
+    pub misplaced: Vec<LibraryElsewhere>,
+    /// The set whose environment the caller works in.
+    pub worked_in: Option<ToolName>,
+}
+
+/// A copy of a library outside of all sets.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LibraryElsewhere {
+    /// The folder that it lies in.
+    pub folder: String,
+    /// Its version.
+    pub version: String,
+    /// Who put it there; null where nothing says so.
+    pub by: Option<String>,
 }
 
 /// A library in a set.
@@ -66,7 +83,7 @@ impl WhyLibrary {
     pub const FORMAT: &'static str = "kladder.why-library/1";
 
     /// The shape of where a library is.
-    pub fn of(there: &[LibraryThere]) -> Self {
+    pub fn of(there: &[LibraryThere], misplaced: &[Misplaced], worked_in: Option<ToolName>) -> Self {
         let one = |one: &LibraryThere| LibraryInSet {
             set: one.set.clone(),
             library: one.library.name.clone(),
@@ -79,6 +96,11 @@ impl WhyLibrary {
             marker: one.library.marker.clone(),
             files: one.library.wheels.iter().map(|wheel| wheel.file.clone()).collect(),
         };
-        Self { format: Self::FORMAT, sets: there.iter().map(one).collect() }
+        let elsewhere = |one: &Misplaced| {
+            let Misplaced { folder, version, by } = one.clone();
+            LibraryElsewhere { folder: path(&folder), version, by }
+        };
+        let (sets, misplaced) = (there.iter().map(one).collect(), misplaced.iter().map(elsewhere).collect());
+        Self { format: Self::FORMAT, sets, misplaced, worked_in }
     }
 }

@@ -21,7 +21,7 @@ use kladder_choose::sets::{
 
 use self::lookup::Lookup;
 pub use self::lookup::LookupError;
-pub use self::told::{LibraryMove, LibraryThere};
+pub use self::told::{LibraryMove, LibraryThere, Misplaced};
 use crate::base::files::{self, FileError};
 use crate::bring::fetch::{Cache, Network};
 use crate::settings::Home;

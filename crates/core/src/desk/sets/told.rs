@@ -1,6 +1,7 @@
 //! What lock files have, told: which libraries, who needs them, and what moved.
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 
 use kladder_choose::document::Source;
 use kladder_choose::ladder::Ladder;
@@ -10,6 +11,7 @@ use kladder_choose::sets::{Library, LibrarySet, Lock, normalised};
 use super::lock_of;
 use crate::base::files;
 use crate::desk::Desk;
+use crate::keep::landing::{Landings, WORKED_IN};
 
 /// A library of a set, before and after.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,7 +43,38 @@ pub struct LibraryThere {
     pub way: Vec<String>,
 }
 
+/// A library that another installer put where no set sees it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Misplaced {
+    /// The folder that it lies in.
+    pub folder: PathBuf,
+    /// Its version.
+    pub version: String,
+    /// Who put it there, as its record says it.
+    pub by: Option<String>,
+}
+
+/// Where installers put libraries in a project's folder, by habit.
+const HABITS: [&str; 3] = [".venv", "venv", "env"];
+
 impl Desk {
+    /// Copies of a library outside of all sets: in the person's own folder of libraries, and in environments of the project's
+    /// folder.
+    pub fn misplaced(&self, name: &str) -> Vec<Misplaced> {
+        let project = self.ladder.path.parent().unwrap_or(Path::new("."));
+        let person = self.surroundings.host.person.iter().map(|home| home.join(".local"));
+        let around = HABITS.iter().map(|habit| project.join(habit)).chain(person);
+        let wanted = normalised(name);
+        around.flat_map(|top| sites(&top)).flat_map(|site| copies(&site, &wanted)).collect()
+    }
+
+    /// The set whose environment the caller works in.
+    pub fn worked_in(&self) -> Option<ToolName> {
+        let told = self.surroundings.host.environment.get(WORKED_IN)?;
+        let sets = Landings::of(&self.surroundings.home.ladders(), &self.ladder.path).sets().ok()?;
+        sets.into_iter().find(|set| set.folder.as_os_str() == told).map(|set| set.name)
+    }
+
     /// The libraries of a set as its lock file has them, or will have them; `None` for what is no set.
     pub fn libraries(&self, set: &str) -> Option<Vec<Library>> {
         let set = self.ladder.sets.iter().find(|one| one.name == *set)?;
@@ -74,6 +107,26 @@ impl Desk {
     pub fn library_moves(&self) -> Vec<LibraryMove> {
         self.ladder.sets.iter().flat_map(|set| moves(&self.ladder, set)).collect()
     }
+}
+
+/// The folders of libraries below an environment, or a person's folder that is like one; links into ours are none.
+fn sites(top: &Path) -> Vec<PathBuf> {
+    let lib = top.join("lib");
+    let versions = files::names(&lib).unwrap_or_default().into_iter();
+    let site = |name| lib.join(name).join("site-packages");
+    versions.map(site).filter(|site| std::fs::symlink_metadata(site).is_ok_and(|meta| meta.is_dir())).collect()
+}
+
+/// Copies of a library in a folder of libraries ("Recording installed projects").
+fn copies(site: &Path, wanted: &str) -> Vec<Misplaced> {
+    let copy = |name: std::ffi::OsString| {
+        let (library, version) = name.to_str()?.strip_suffix(".dist-info")?.split_once('-')?;
+        let by = files::text_of_at_most(&site.join(&name).join("INSTALLER"), 1 << 10);
+        let by = by.map(|by| by.trim().to_owned()).filter(|by| !by.is_empty());
+        let found = Misplaced { folder: site.to_path_buf(), version: version.to_owned(), by };
+        (normalised(library) == wanted).then_some(found)
+    };
+    files::names(site).unwrap_or_default().into_iter().filter_map(copy).collect()
 }
 
 fn locked(ladder: &Ladder, set: &LibrarySet) -> Option<Lock> {
