@@ -7,6 +7,7 @@
 //! ```toml
 //! [sets.tides]
 //! of = "python"                            # the runtime's tool
+//! folder = ".venv"                          # it is seen there, too, beside the ladder
 //! kernel = "Tide tables"                   # notebooks know it by this name
 //! wired = true                             # its commands answer where the ladder counts
 //! indexes = ["wheels", "harbour"]          # as the settings call them
@@ -62,6 +63,8 @@ pub struct LibrarySet {
     pub locked: Option<String>,
     /// Whether its commands answer where the ladder counts; where it is not said, the only set of a runtime does.
     pub wired: Option<bool>,
+    /// Where in the project's folder it should be seen.
+    pub folder: Option<InnerPath>,
     /// What notebooks call it, where they should know it.
     pub kernel: Option<String>,
     /// Where its name stands in the ladder.
@@ -99,6 +102,7 @@ pub(crate) struct SetForm {
     from: BTreeMap<Spanned<String>, String>,
     wired: Option<bool>,
     kernel: Option<String>,
+    folder: Option<InnerPath>,
 }
 
 impl SetForm {
@@ -136,6 +140,7 @@ impl SetForm {
             locked: None,
             wired: self.wired,
             kernel: self.kernel,
+            folder: self.folder,
             place: source.place(span),
         })
     }

@@ -521,6 +521,22 @@ fn the_only_set_of_a_project_answers_in_its_folder_also_after_it_was_moved() {
     std::fs::rename(scene.sandbox.path("desk"), scene.sandbox.path("elsewhere")).unwrap();
     assert_eq!(seen("elsewhere"), "gauge 1.0\n");
     std::fs::rename(scene.sandbox.path("elsewhere"), scene.sandbox.path("desk")).unwrap();
+    // It is seen in the project's folder where that is wanted, and only where nothing else is.
+    scene.want("gauge = \"any\"", "folder = \".venv\"");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert!(scene.sandbox.path("desk/.venv/pyvenv.cfg").exists());
+    std::fs::remove_file(scene.sandbox.path("desk/.venv")).unwrap();
+    assert_eq!(scene.sandbox.run(&["verify"]).code, 30);
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert!(scene.sandbox.path("desk/.venv/lib/python3.11/site-packages/gauge").exists());
+    scene.want("gauge = \"any\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert!(std::fs::symlink_metadata(scene.sandbox.path("desk/.venv")).is_err(), "it goes with the wish");
+    scene.sandbox.write("desk/.venv/mine", "a person's");
+    scene.want("gauge = \"any\"", "folder = \".venv\"");
+    let told = scene.sandbox.run(&["climb"]);
+    assert!(told.stdout.contains("something else is there"), "{}{}", told.stdout, told.stderr);
+    assert_eq!(scene.sandbox.read("desk/.venv/mine"), "a person's");
     // What is not wired is there for who asks.
     scene.want("gauge = \"any\"", "wired = false");
     let _ = scene.sandbox.run(&["climb"]).passed();

@@ -16,6 +16,8 @@ use std::path::{Path, PathBuf};
 use kladder_choose::catalog::fill_words;
 use kladder_choose::ladder::{Code, Content, Form, Setting};
 use kladder_choose::pins::VERSION_CONTROL;
+use kladder_choose::sets::LibrarySet;
+use kladder_launch::SETS;
 use serde_json::Value;
 
 use super::route::{Route, RouteError};
@@ -27,6 +29,7 @@ use crate::keep::state::Writer;
 use crate::keep::whose::Whose;
 use crate::prove::project::of_rung;
 use crate::settings::Home;
+use crate::wire::links::{Links, WantedLink};
 use crate::wire::placed::{self, PlaceError, Placed, Placing, State, Want, Wanted};
 
 /// Why settings could not be placed.
@@ -78,8 +81,22 @@ impl Site<'_> {
         if self.host.is_described() {
             return Ok(Vec::new());
         }
-        let placed = Placed::read(&record_of(&self.landings())).map_err(PlaceError::from)?;
-        Ok(placed::plan(&self.wanted()?, &placed))
+        let landings = self.landings();
+        let placed = Placed::read(&record_of(&landings)).map_err(PlaceError::from)?;
+        let links = Links::read(landings.folder()).map_err(PlaceError::from)?;
+        let mut all = placed::plan(&self.wanted()?, &placed);
+        all.extend(links.plan(&self.wanted_links(), &self.home.ladders()));
+        Ok(all)
+    }
+
+    /// The environments of sets that should be seen in the project's folder.
+    fn wanted_links(&self) -> Vec<WantedLink> {
+        let (beside, current) = (self.ladder.path.parent().unwrap_or(Path::new("/")), self.landings().current_link());
+        let link = |set: &LibrarySet| {
+            let target = current.join(SETS).join(set.name.as_str());
+            Some(WantedLink { path: set.folder.as_ref()?.below(beside), target })
+        };
+        self.ladder.sets.iter().filter_map(link).collect()
     }
 
     fn wanted(&self) -> Result<Vec<Wanted>, SettingsError> {
@@ -162,7 +179,8 @@ impl Site<'_> {
             return Ok(Vec::new());
         }
         let wanted = self.wanted()?;
-        let placed = place(self.home, &self.landings(), &wanted, consent, wait, observer)?;
+        let links = self.wanted_links();
+        let placed = place(self.home, &self.landings(), (&wanted, &links), consent, wait, observer)?;
         self.tell_desktop(&placed);
         self.tell_session(&placed);
         Ok(placed)
@@ -193,7 +211,7 @@ pub fn take_back(
         of == Of::All || Whose::read(landings.folder()).is_some_and(|whose| !whose.ladder.exists())
     };
     for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)?.into_iter().filter(is_meant) {
-        all.extend(place(home, &landings, &[], &|_| false, wait, observer)?);
+        all.extend(place(home, &landings, (&[], &[]), &|_| false, wait, observer)?);
     }
     Ok(all)
 }
@@ -207,6 +225,7 @@ pub fn to_take_back(home: &Home) -> Result<Vec<Placing>, SettingsError> {
     for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)? {
         let placed = Placed::read(&record_of(&landings)).map_err(PlaceError::from)?;
         all.extend(placed::plan(&[], &placed));
+        all.extend(Links::read(landings.folder()).map_err(PlaceError::from)?.plan(&[], &home.ladders()));
     }
     Ok(all)
 }
@@ -214,14 +233,16 @@ pub fn to_take_back(home: &Home) -> Result<Vec<Placing>, SettingsError> {
 fn place(
     home: &Home,
     landings: &Landings,
-    wanted: &[Wanted],
+    (wanted, links): (&[Wanted], &[WantedLink]),
     consent: Consent<'_>,
     wait: Option<std::time::Duration>,
     observer: &dyn Observer,
 ) -> Result<Vec<SettingPlaced>, SettingsError> {
     let record = record_of(landings);
     let placed = Placed::read(&record).map_err(PlaceError::from)?;
-    let planned = placed::plan(wanted, &placed);
+    let mut planned = placed::plan(wanted, &placed);
+    let known = Links::read(landings.folder()).map_err(PlaceError::from)?;
+    planned.extend(known.plan(links, &home.ladders()));
     let is_still = |placing: &Placing| placing.state == State::Stands && placing.change.is_none() && !placing.is_new;
     if planned.iter().all(is_still) {
         return Ok(planned.into_iter().map(told).collect());
@@ -235,6 +256,11 @@ fn place(
         let goes = placing.state != State::Differs || consent(&placing);
         let changed = goes && placed::apply(&placing, &mut placed, &backups)?;
         all.push(SettingPlaced { changed, ..told(placing) });
+    }
+    let mut known = Links::read(landings.folder()).map_err(PlaceError::from)?;
+    for (path, state) in known.place(links, &home.ladders(), landings.folder()).map_err(PlaceError::from)? {
+        let changed = matches!(state, State::ToWrite | State::ToUndo);
+        all.push(SettingPlaced { path, state, changed });
     }
     Ok(all)
 }

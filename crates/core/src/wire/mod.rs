@@ -34,6 +34,7 @@
 mod asked;
 pub mod block;
 mod files_of;
+pub mod links;
 mod login;
 mod look;
 pub mod placed;

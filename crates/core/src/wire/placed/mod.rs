@@ -110,6 +110,13 @@ pub struct Placing {
     entry: Option<Entry>,
 }
 
+impl Placing {
+    /// That of a link, which is made elsewhere.
+    pub(super) fn of_link(path: &Path, state: State) -> Self {
+        Self { path: path.to_path_buf(), state, change: None, is_new: false, entry: None }
+    }
+}
+
 /// Why settings could not be placed.
 #[derive(Debug, thiserror::Error)]
 pub enum PlaceError {
