@@ -56,12 +56,13 @@ pub enum SetError {
     },
 }
 
-/// The definition of a set's tool, for some machines and minor versions of its runtime, in the order of the runtime's releases.
+/// The definition of a set's tool, whose runtime's command is `interpreter`, for some machines and minor versions of its runtime, in the order of the runtime's releases.
 ///
 /// # Errors
 /// [`SetError`] where no version of the runtime will do.
 pub fn definition(
     set: &LibrarySet,
+    interpreter: &str,
     lock: &Lock,
     minors: &[(u32, u32)],
     machines: &[Machine],
@@ -103,7 +104,7 @@ pub fn definition(
     if set.kernel.is_some() && !names.contains(KERNEL_LIBRARY) {
         return Err(SetError::NoKernel);
     }
-    Ok(head(set, lock, &names) + &releases)
+    Ok(head(set, interpreter, lock, &names) + &releases)
 }
 
 /// A runtime's minor version, at a patch level where that is known, on the platforms of some machines.
@@ -212,7 +213,7 @@ while True:
 ";
 
 /// What holds for all releases. The check asks the runtime itself which libraries it sees.
-fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
+fn head(set: &LibrarySet, interpreter: &str, lock: &Lock, names: &BTreeSet<String>) -> String {
     let versions: Vec<String> = lock
         .libraries
         .iter()
@@ -234,7 +235,7 @@ fn head(set: &LibrarySet, lock: &Lock, names: &BTreeSet<String>) -> String {
          variables = {{ PYTHONPATH = \"{{folder}}/site\" }}\n{claims}",
         name = quoted(set.name.as_str()),
         summary = quoted(&format!("The libraries of {}, {} of them", set.name, names.len())),
-        runtime = quoted(set.of.as_str()),
+        runtime = quoted(interpreter),
         seen = quoted(seen),
         compile = quoted(COMPILE),
     )

@@ -31,12 +31,12 @@ sys.exit(answered != sys.executable)
 ";
 
 /// The rehearsal of a set that notebooks should know: its name and its text.
-pub fn kernel_rehearsal(set: &LibrarySet) -> Option<(String, String)> {
+pub fn kernel_rehearsal(set: &LibrarySet, interpreter: &str) -> Option<(String, String)> {
     let shown = set.kernel.as_ref()?;
     let (name, tool, runtime) = (format!("{}-notebook", set.name), &set.name, &set.of);
     let text = format!(
         "rehearsal = \"{name}\"\nsummary = {}\ntools = [\"{tool}\", \"{runtime}\"]\nfiles = {{ \"kernel.py\" = {} }}\n\
-         steps = [{{ name = \"a cell is run\", run = [\"{runtime}\", \"kernel.py\"], \
+         steps = [{{ name = \"a cell is run\", run = [\"{interpreter}\", \"kernel.py\"], \
          variables = {{ PYTHONPATH = \"@{tool}.folder@/site\" }}, expect = {{ stdout = '^the cell was run by /' }} }}]\n",
         quoted(&format!("The notebook kernel {shown} runs a cell")),
         quoted(SCRIPT),

@@ -9,6 +9,12 @@ use kladder_yard::{Rule, Settings, Yard};
 
 use crate::sandbox::{Ran, Sandbox};
 
+/// A runtime that tells of its libraries as the real one does, and runs a cell.
+const RUNTIME: &str = "#!/bin/sh\n[ \"$1\" = --version ] && { echo \"plank 3.11.4\"; exit; }\n\
+            [ \"$1\" = kernel.py ] && { echo the cell was run by /plank; exit; }\n\
+            [ -n \"$VIRTUAL_ENV\" ] && PYTHONPATH=$VIRTUAL_ENV/lib/python3.11/site-packages\n\
+            for info in \"$PYTHONPATH\"/*.dist-info; do [ -e \"$info\" ] && sed -n 's/^Name: //p;s/^Version: //p' \"$info/METADATA\" | paste -sd' '; done; true\n";
+
 /// A sandbox with a runtime, and indexes of wheels at one server.
 struct Scene {
     sandbox: Sandbox,
@@ -33,11 +39,7 @@ const PURE: Made<'static> =
 impl Scene {
     fn new(rules: Vec<Rule>) -> Self {
         let sandbox = Sandbox::new();
-        let script = "#!/bin/sh\n[ \"$1\" = --version ] && { echo \"plank 3.11.4\"; exit; }\n\
-            [ \"$1\" = kernel.py ] && { echo the cell was run by /plank; exit; }\n\
-            [ -n \"$VIRTUAL_ENV\" ] && PYTHONPATH=$VIRTUAL_ENV/lib/python3.11/site-packages\n\
-            for info in \"$PYTHONPATH\"/*.dist-info; do [ -e \"$info\" ] && sed -n 's/^Name: //p;s/^Version: //p' \"$info/METADATA\" | paste -sd' '; done; true\n";
-        sandbox.plank("plank.tar.gz", &[Entry::program("bin/plank", script)], "commands.plank = \"bin/plank\"");
+        sandbox.plank("plank.tar.gz", &[Entry::program("bin/plank", RUNTIME)], "commands.plank = \"bin/plank\"");
         sandbox.edit("catalog/tools/plank.toml", "version = \"1.0\"", "version = \"3.11.4\"");
         std::fs::create_dir_all(sandbox.path("maker/files")).unwrap();
         let settings = Settings { folder: sandbox.path("maker"), rules, ..Settings::default() };
@@ -577,4 +579,21 @@ fn notebooks_know_a_set_by_the_name_that_it_says() {
     scene.want("ipykernel = \"any\"", "");
     let _ = scene.sandbox.run(&["climb"]).passed();
     assert!(!scene.sandbox.path(place).exists(), "it goes with the wish");
+}
+
+#[test]
+fn the_hosts_own_runtime_has_sets_as_well() {
+    let scene = Scene::with(&["gauge 1.0"]);
+    let script = RUNTIME.trim_start_matches("#!/bin/sh\n").replace("3.11.4", "3.11.9");
+    scene.sandbox.host_command("plank", &script);
+    let definition = scene.sandbox.read("catalog/tools/plank.toml");
+    let probe = "[host]\ncommand = \"plank\"\nask = [\"--version\"]\nversion = 'plank (?<version>\\S+)'\n[[releases]]";
+    scene.sandbox.write("catalog/tools/plank.toml", &definition.replacen("[[releases]]", probe, 1));
+    scene.want("gauge = \"any\"", "folder = \".env\"");
+    scene.sandbox.edit("desk/ladder.toml", "plank = \"any\"", "plank = { host = \"only\" }");
+    let climbed = scene.sandbox.run(&["climb"]).passed().stdout;
+    assert!(climbed.contains("the host's own"), "{climbed}");
+    assert_eq!(scene.sandbox.run(&["run", "--set", "tides", "--", "plank"]).passed().stdout, "gauge 1.0\n");
+    assert!(scene.sandbox.read("desk/.env/pyvenv.cfg").contains("version = 3.11.9"));
+    let _ = scene.sandbox.run(&["verify"]).passed();
 }

@@ -15,8 +15,6 @@ use std::path::{Path, PathBuf};
 use std::thread;
 
 use kladder_choose::catalog::{Artifact, Layout, Trial};
-use kladder_choose::names::ToolName;
-use kladder_choose::version::Version;
 
 use super::record::{installed, record_of};
 use crate::base::event::Observer;
@@ -149,9 +147,8 @@ impl Parts {
                 link(&set.files().join(&entry.path), &to, &entry.what)?;
             }
             files::create_folder(&new.path().join("files"))?;
-            let name = if let Ok(name) = "library".parse::<ToolName>() { name } else { manifest.tool.clone() };
-            let version: Version = manifest.version.clone();
-            let own = Manifest::new(&name, &version, vec![artifact.sha256], entries);
+            // It is of whichever set came first; what counts is what it holds.
+            let own = Manifest::new(&manifest.tool, &manifest.version, vec![artifact.sha256], entries);
             files::remove_tree(&place.folder)?;
             // It is the folder's own from here on, and gone from there when it was moved.
             place.put(&new.keep(), &own)?;

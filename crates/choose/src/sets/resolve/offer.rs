@@ -113,7 +113,7 @@ impl<'o, C: Catalogue> Offer<'o, C> {
         Ok(choice)
     }
 
-    /// Whether an index has releases of a library that nothing here can use, and whether sources are among them.
+    /// All releases of a library, whether they can be used here or not.
     pub(super) fn releases(&self, library: &str) -> Result<Arc<Vec<LibraryRelease>>, C::Error> {
         self.catalogue.releases(library)
     }

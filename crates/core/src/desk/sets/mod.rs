@@ -18,6 +18,7 @@ use kladder_choose::sets::{
     Interpreter, Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition,
     interpreters, kernel_rehearsal,
 };
+use kladder_choose::version::Version;
 
 use self::lookup::Lookup;
 pub use self::lookup::LookupError;
@@ -126,9 +127,9 @@ pub(super) fn with_sets(
     let mut locked = Vec::new();
     for set in &ladder.sets {
         let reading = SetReading { catalogs: &catalogs, ladder, set, machines: &machines, means };
-        let (text, lock) = reading.defined().map_err(|why| problem(ladder, set, why))?;
+        let (text, lock, interpreter) = reading.defined().map_err(|why| problem(ladder, set, why))?;
         memory.add(set.name.as_str(), &text);
-        if let Some((name, text)) = kernel_rehearsal(set) {
+        if let Some((name, text)) = kernel_rehearsal(set, &interpreter) {
             memory.add_text(TextKind::Rehearsal, &name, &text);
         }
         locked.push(lock);
@@ -173,22 +174,24 @@ struct SetReading<'r> {
 }
 
 impl SetReading<'_> {
-    /// The definition of the set's tool, and what its lock file holds, where that is written here.
-    fn defined(&self) -> Result<(String, Option<String>), WhyNoSet> {
+    /// The definition of the set's tool, what its lock file holds, where that is written here, and the runtime's command.
+    fn defined(&self) -> Result<(String, Option<String>, String), WhyNoSet> {
         let set = self.set;
         if self.catalogs.tool(set.name.as_str())?.is_some() {
             return Err(WhyNoSet::Taken);
         }
         let runtime = self.catalogs.tool(set.of.as_str())?.ok_or_else(|| WhyNoSet::NoRuntime(set.of.clone()))?;
+        let interpreter = interpreter_of(&runtime, set);
         let Some(wanted) = &set.libraries else {
             let (lock, _) = self.on_file()?;
-            return Ok((definition(set, &lock, &minors(&runtimes(&runtime, |_| true)), self.machines)?, None));
+            let minors = minors(&runtimes(&runtime, |_| true));
+            return Ok((definition(set, &interpreter, &lock, &minors, self.machines)?, None, interpreter));
         };
         let range = self.ladder.wishes.iter().find(|wish| wish.tool == set.of).map(|wish| &wish.range);
         let runtimes = runtimes(&runtime, |version| range.is_none_or(|range| range.requirement.allows(version)));
         let lock = self.chosen(wanted, &runtimes)?;
-        let text = definition(set, &lock, &minors(&runtimes), self.machines)?;
-        Ok((text, Some(lock.to_toml())))
+        let text = definition(set, &interpreter, &lock, &minors(&runtimes), self.machines)?;
+        Ok((text, Some(lock.to_toml()), interpreter))
     }
 
     fn spots(&self, Runtime { minor, patch }: &Runtime) -> Vec<Interpreter> {
@@ -279,7 +282,7 @@ impl std::fmt::Display for Runtime {
 }
 
 /// The newest release of each minor version of a runtime, in the order of its releases.
-fn runtimes(runtime: &Definition, allowed: impl Fn(&kladder_choose::version::Version) -> bool) -> Vec<Runtime> {
+fn runtimes(runtime: &Definition, allowed: impl Fn(&Version) -> bool) -> Vec<Runtime> {
     let mut all: Vec<Runtime> = Vec::new();
     for release in runtime.releases.iter().filter(|release| allowed(&release.version)) {
         let mut parts = release.version.as_str().split(['.', '-', '+']).map(|part| part.parse().ok());
@@ -291,6 +294,13 @@ fn runtimes(runtime: &Definition, allowed: impl Fn(&kladder_choose::version::Ver
         }
     }
     all
+}
+
+/// The command of a runtime that is there whether it is a rung's or the host's own.
+fn interpreter_of(runtime: &Definition, set: &LibrarySet) -> String {
+    let of_host = runtime.host.as_ref().and_then(|host| host.command.as_ref());
+    let of_both = of_host.filter(|name| runtime.says.commands.contains_key(*name));
+    of_both.map_or_else(|| set.of.to_string(), ToString::to_string)
 }
 
 fn minors(runtimes: &[Runtime]) -> Vec<(u32, u32)> {

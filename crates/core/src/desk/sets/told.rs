@@ -1,6 +1,6 @@
 //! What lock files have, told: which libraries, who needs them, and what moved.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use kladder_choose::document::Source;
@@ -146,7 +146,7 @@ fn moves(ladder: &Ladder, set: &LibrarySet) -> Vec<LibraryMove> {
         each.map(|library| (library.name, library.version.unwrap_or_default())).collect()
     };
     let (was, now) = (versions(on_file(ladder, set)), versions(locked(ladder, set)));
-    let names: std::collections::BTreeSet<&String> = was.keys().chain(now.keys()).collect();
+    let names: BTreeSet<&String> = was.keys().chain(now.keys()).collect();
     let moved = names.into_iter().filter(|name| was.get(*name) != now.get(*name));
     let told = |name: &String| LibraryMove {
         set: set.name.clone(),

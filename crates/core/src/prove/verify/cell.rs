@@ -91,6 +91,11 @@ impl Keeping {
         keeping
     }
 
+    /// Where the rungs are: on the shelf, in berths, on the host.
+    pub(super) fn of_rungs(&self) -> &[PathBuf] {
+        &self.ours
+    }
+
     /// The folder in which the host's commands that may be started are found.
     pub(super) fn commands(&self) -> &Path {
         &self.commands

@@ -36,12 +36,11 @@ impl Bench<'_> {
         let run = words(trial, Some(&Filled { said: rung.version.as_str(), with }));
         let shelf = shelved.place.folder.ancestors().nth(2).unwrap_or(&shelved.place.folder);
         let nook = self.nook("set-up", &rung.key.folder_name())?;
+        let mut reads = vec![shelf.to_path_buf(), self.ladder().to_path_buf(), self.keeping.commands().to_path_buf()];
+        // What it needs may be the host's own.
+        reads.extend_from_slice(self.keeping.of_rungs());
         let cell = Cell {
-            reads: Reads::SystemAnd(vec![
-                shelf.to_path_buf(),
-                self.ladder().to_path_buf(),
-                self.keeping.commands().to_path_buf(),
-            ]),
+            reads: Reads::SystemAnd(reads),
             writes: vec![files.to_path_buf(), nook.clone()],
             network: Network::None,
             shown: Vec::new(),
