@@ -10,6 +10,7 @@ use serde::Deserialize;
 
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
+use crate::names::is_plain;
 
 /// Which libraries a project wants, all of them at one version.
 #[derive(Clone, Debug)]
@@ -265,7 +266,8 @@ fn library(package: Package) -> Result<Library, LockError> {
         requires_python: package.requires_python,
         wheels: package.wheels.into_iter().map(wheel).collect::<Result<_, _>>()?,
         otherwise: otherwise.into_iter().find(|(is_so, _)| *is_so).map(|(_, how)| how),
-        index: package.tool.kladder.index.filter(|index| crate::names::is_plain(index)),
+        // Both become a part of an address.
+        index: package.tool.kladder.index.filter(|index| is_plain(index) && is_plain(&package.name)),
         depends: package.dependencies.into_iter().filter_map(|one| Some(normalised(&one.name?))).collect(),
         pieces: package.tool.kladder.pieces,
         is_wished: package.tool.kladder.wished,

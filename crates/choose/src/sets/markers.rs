@@ -9,6 +9,8 @@ use super::tags::Interpreter;
 
 /// Bytes of a marker.
 const LONGEST: usize = 8 << 10;
+/// Comparisons of a marker that are joined.
+const MOST_JOINS: usize = 120;
 /// Parentheses of a marker.
 const MOST_PARENTHESES: usize = 200;
 
@@ -80,9 +82,12 @@ impl Environment {
     }
 }
 
-/// Whether nobody should read it: whoever does goes one level down for each parenthesis.
+/// Whether nobody should read it: whoever does goes one level down for each parenthesis, and weighs comparisons against one
+/// another, which takes seconds for some hundreds of them.
 pub(super) fn is_too_long(text: &str) -> bool {
-    text.len() > LONGEST || text.bytes().filter(|byte| *byte == b'(').count() > MOST_PARENTHESES
+    let joins = || text.split([' ', '\t', '(', ')', '\'', '"']).filter(|word| ["and", "or"].contains(word)).count();
+    let parentheses = || text.bytes().filter(|byte| *byte == b'(').count();
+    text.len() > LONGEST || parentheses() > MOST_PARENTHESES || joins() > MOST_JOINS
 }
 
 pub(super) fn first_line(text: &str) -> String {

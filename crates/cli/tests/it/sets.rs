@@ -173,6 +173,9 @@ fn what_cannot_be_had_is_told_with_library_runtime_and_platform() {
     assert!(complaint("lock-version = \"1.0\"\n").contains("wants no library"));
     let deep = format!("{}os_name == 'posix'{}", "(".repeat(20_000), ")".repeat(20_000));
     assert!(complaint(&marker.replace("tide == 'high'", &deep)).contains("longer than a marker"));
+    let clause = |number: usize| format!("(os_name != 'a{number}' or platform_machine == 'b{number}')");
+    let many = (0..150).map(clause).collect::<Vec<_>>().join(" and ");
+    assert!(complaint(&marker.replace("tide == 'high'", &many)).contains("longer than a marker"));
     let sandbox = Scene::new().sandbox;
     sandbox.edit("desk/ladder.toml", "pylock.toml", "/etc/hostname");
     assert_eq!(sandbox.run(&["pin"]).code, 10);
