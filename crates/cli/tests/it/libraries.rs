@@ -31,10 +31,12 @@ struct Made<'m> {
     tag: &'m str,
     needs: &'m [&'m str],
     listed: &'m str,
+    /// A further file, and what is in it.
+    more: Option<(&'m str, &'m str)>,
 }
 
 const PURE: Made<'static> =
-    Made { index: "wheels", name: "", version: "", tag: "py3-none-any", needs: &[], listed: "" };
+    Made { index: "wheels", name: "", version: "", tag: "py3-none-any", needs: &[], listed: "", more: None };
 
 impl Scene {
     fn new(rules: Vec<Rule>) -> Self {
@@ -64,10 +66,11 @@ impl Scene {
     }
 
     fn wheel(&mut self, made: &Made<'_>) {
-        let Made { index, name, version, tag, needs, listed } = made;
+        let Made { index, name, version, tag, needs, listed, more } = made;
         let info = format!("{name}-{version}.dist-info");
         let needs: String = needs.iter().map(|need| format!("Requires-Dist: {need}\n")).collect();
         let metadata = format!("Metadata-Version: 2.1\nName: {name}\nVersion: {version}\n{needs}\nWords.\n");
+        let more = more.iter().map(|(path, text)| Entry::file(path, *text));
         let entries = [
             Entry::file(&format!("{name}/__init__.py"), format!("# {name} {version} {index}\n")),
             Entry::file(&format!("{info}/METADATA"), metadata),
@@ -75,7 +78,7 @@ impl Scene {
         ];
         let file = format!("{name}-{version}-{tag}.whl");
         let path = self.sandbox.path("maker/files").join(&file);
-        pack(Format::Zip, &with_record(entries.to_vec(), &info), &path).unwrap();
+        pack(Format::Zip, &with_record(entries.into_iter().chain(more).collect(), &info), &path).unwrap();
         let (sha256, size) = digest::of_file(&path).unwrap();
         let comma = if listed.is_empty() { "" } else { ", " };
         self.list(index, name, &format!(
@@ -596,4 +599,24 @@ fn the_hosts_own_runtime_has_sets_as_well() {
     assert_eq!(scene.sandbox.run(&["run", "--set", "tides", "--", "plank"]).passed().stdout, "gauge 1.0\n");
     assert!(scene.sandbox.read("desk/.env/pyvenv.cfg").contains("version = 3.11.9"));
     let _ = scene.sandbox.run(&["verify"]).passed();
+}
+
+#[test]
+fn two_libraries_that_bring_one_file_agree_on_it_or_are_refused() {
+    let mut scene = Scene::new(Vec::new());
+    for (name, version, text) in [("gauge", "1.0", "# both\n"), ("lamp", "1.0", "# both\n"), ("lamp", "2.0", "# own\n")]
+    {
+        scene.wheel(&Made { name, version, more: Some(("shared/__init__.py", text)), ..PURE });
+    }
+    scene.want("gauge = \"any\"\nlamp = \"1.0\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let _ = scene.sandbox.run(&["verify"]).passed();
+    scene.want("gauge = \"any\"\nlamp = \"2.0\"", "");
+    let told = scene.sandbox.run(&["climb"]);
+    assert_eq!(told.code, 21, "{}{}", told.stdout, told.stderr);
+    assert!(told.stderr.contains("shared/__init__.py"), "{}", told.stderr);
+    // The same from nothing, where no library is on the shelf yet.
+    let _ = scene.sandbox.run(&["clear", "--all", "--yes"]);
+    let told = scene.sandbox.run(&["climb"]);
+    assert!(told.code != 0 && told.stderr.contains("shared/__init__.py"), "{}{}", told.stdout, told.stderr);
 }

@@ -16,12 +16,13 @@ use std::thread;
 
 use kladder_choose::catalog::{Artifact, Layout, Trial};
 
-use super::record::{installed, record_of};
+use super::record::{RecordFault, installed, record_of};
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::fetch::Sources;
 use crate::bring::intake::{Brought, IntakeError, bring_in};
 use crate::bring::shelf::{Manifest, ManifestEntry, Place, PlaceRecipe, Standing, Twins, What};
+use crate::bring::unpack::{Refusal, UnpackError};
 
 /// The folder of libraries on the shelf; no tool is called so.
 pub const LIBRARIES: &str = ".libraries";
@@ -69,19 +70,38 @@ impl Parts {
                 None => missing.push(artifact.clone()),
             }
         }
-        if there.is_empty() {
-            return bring_in(artifacts, sources, into, &Twins::default(), observer);
-        }
         let mut brought = Brought { ready: missing.is_empty(), ..Brought::default() };
+        let mut libraries: Vec<Library> = there
+            .into_iter()
+            .map(|(place, manifest)| Library { files: place.files(), entries: manifest.entries })
+            .collect();
         if missing.is_empty() {
             files::create_folder(into)?;
         } else {
-            brought = bring_in(&missing, sources, into, &Twins::default(), observer)?;
+            match bring_in(&missing, sources, into, &Twins::default(), observer) {
+                Ok(all) => brought = all,
+                // Some libraries bring one and the same file; then each is unpacked by itself.
+                Err(IntakeError::Unpack(UnpackError::Refused { reason: Refusal::Twice, .. })) => {
+                    files::remove_tree(into)?;
+                    files::create_folder(into)?;
+                    for (at, artifact) in missing.iter().enumerate() {
+                        let own = into.with_file_name(format!("library-{at}"));
+                        let one = bring_in(std::slice::from_ref(artifact), sources, &own, &Twins::default(), observer)?;
+                        brought.fetched += one.fetched;
+                        brought.from_cache += one.from_cache;
+                        libraries.push(Library { files: own, entries: one.entries });
+                    }
+                }
+                Err(error) => return Err(error),
+            }
         }
         let entries = std::mem::take(&mut brought.entries);
         let mut entries: BTreeMap<PathBuf, What> = entries.into_iter().map(|entry| (entry.path, entry.what)).collect();
-        link_all(&there, into, &mut entries)?;
+        link_all(&libraries, into, &mut entries)?;
         brought.entries = entries.into_iter().map(|(path, what)| ManifestEntry { path, what }).collect();
+        for library in libraries.iter().filter(|library| library.files.parent() == into.parent()) {
+            files::remove_tree(&library.files)?;
+        }
         Ok(brought)
     }
 
@@ -157,6 +177,12 @@ impl Parts {
     }
 }
 
+/// The files of one library, wherever they are.
+struct Library {
+    files: PathBuf,
+    entries: Vec<ManifestEntry>,
+}
+
 /// The source of a file of byte code (PEP 3147): `a/b.py` of `a/__pycache__/b.cpython-311.pyc`.
 fn source_of(path: &Path) -> Option<PathBuf> {
     let cache = path.parent().filter(|cache| cache.ends_with("__pycache__"))?;
@@ -181,16 +207,11 @@ fn of_wheel(
 }
 
 /// Links the files of libraries into a folder, on two threads; a file that is there with other bytes belongs to another library.
-fn link_all(
-    there: &[(&Place, Manifest)],
-    into: &Path,
-    entries: &mut BTreeMap<PathBuf, What>,
-) -> Result<(), IntakeError> {
+fn link_all(libraries: &[Library], into: &Path, entries: &mut BTreeMap<PathBuf, What>) -> Result<(), IntakeError> {
     let mut work = Vec::new();
     let mut folders = BTreeSet::new();
-    for (place, manifest) in there {
-        let from = place.files();
-        for entry in &manifest.entries {
+    for Library { files: from, entries: own } in libraries {
+        for entry in own {
             match entries.get(&entry.path) {
                 None => {
                     folders.extend(entry.path.parent().map(Path::to_path_buf));
@@ -198,7 +219,7 @@ fn link_all(
                     work.push((from.join(&entry.path), into.join(&entry.path), entry.what.clone()));
                 }
                 Some(what) if *what == entry.what => {}
-                Some(_) => return Err(super::record::RecordFault::Unlisted { path: entry.path.clone() }.into()),
+                Some(_) => return Err(RecordFault::Clash { path: entry.path.clone() }.into()),
             }
         }
     }

@@ -42,6 +42,12 @@ pub enum RecordFault {
         /// The file, as it was unpacked.
         path: PathBuf,
     },
+    /// Two wheels have a file of one name with other bytes.
+    #[error("two of its libraries bring {} with other bytes each", path.display())]
+    Clash {
+        /// The file, as it was unpacked.
+        path: PathBuf,
+    },
     /// A file could not be read.
     #[error(transparent)]
     File(#[from] FileError),

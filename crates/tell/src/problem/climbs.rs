@@ -188,6 +188,11 @@ fn task(failure: &Failure) -> Problem {
         TaskError::Intake(IntakeError::Inner(error)) => inner(error, &named),
         TaskError::Intake(IntakeError::Record(RecordFault::File(error)) | IntakeError::File(error))
         | TaskError::File(error) => Problem::file(error),
+        TaskError::Intake(IntakeError::Record(fault @ RecordFault::Clash { .. })) => {
+            Problem::of(Code::Integrity, fault)
+                .why(format!("one of them would be broken in {named} without a word"))
+                .next("leave one of the two out, or take another version of it")
+        }
         TaskError::Intake(IntakeError::Record(fault)) => Problem::of(Code::Integrity, fault)
             .why(format!("{named} was not unpacked: what a wheel has must be what it lists"))
             .next("take another version of it; then tell those who make it"),
