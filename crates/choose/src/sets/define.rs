@@ -8,7 +8,7 @@ use super::kernel::KERNEL_LIBRARY;
 use super::lock::{Library, Lock, Wheel, quoted};
 use super::markers::Environment;
 use super::tags::{Interpreter, Tag};
-use crate::catalog::{Demand, Machine};
+use crate::catalog::{Demand, Devices, Machine};
 use crate::digest::Canonical;
 use crate::platform::Platform;
 
@@ -228,16 +228,28 @@ fn head(set: &LibrarySet, interpreter: &str, lock: &Lock, names: &BTreeSet<Strin
             format!("[[checks.claims]]\nname = {}\nstdout = {like}\n", quoted(&format!("has {library}")))
         })
         .collect();
+    let devices: String = set.devices.iter().map(|(kind, program)| devices(interpreter, kind, program)).collect();
     format!(
         "tool = {name}\nsummary = {summary}\n\
          [[set-up]]\nname = \"its byte code\"\nrun = [{runtime}, \"-c\", {compile}, \"{{folder}}/site\"]\n\
          [[checks]]\nname = \"the runtime sees its libraries\"\nrun = [{runtime}, \"-c\", {seen}]\n\
-         variables = {{ PYTHONPATH = \"{{folder}}/site\" }}\n{claims}",
+         variables = {{ PYTHONPATH = \"{{folder}}/site\" }}\n{claims}{devices}",
         name = quoted(set.name.as_str()),
         summary = quoted(&format!("The libraries of {}, {} of them", set.name, names.len())),
         runtime = quoted(interpreter),
         seen = quoted(seen),
         compile = quoted(COMPILE),
+    )
+}
+
+/// A check that a framework among the libraries sees the devices that the system does.
+fn devices(interpreter: &str, kind: &Devices, program: &str) -> String {
+    let (kind, program) = (quoted(&kind.to_string()), quoted(program));
+    let name = quoted(&format!("its libraries see the devices of this machine: {}", kind.trim_matches('"')));
+    format!(
+        "[[checks]]\nname = {name}\nrun = [{}, \"-c\", {program}]\nvariables = {{ PYTHONPATH = \"{{folder}}/site\" }}\n\
+         [[checks.claims]]\nname = {kind}\nstdout = '(?m)^\\S.*$'\ndevices = {kind}\n",
+        quoted(interpreter)
     )
 }
 

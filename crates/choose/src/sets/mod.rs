@@ -13,6 +13,7 @@
 //! indexes = ["wheels", "harbour"]          # as the settings call them
 //! libraries.gauge = ">=2"
 //! libraries.tide-table = { version = "1.4", pieces = ["plot"] }
+//! devices.graphics = "import gauge; print(*gauge.lamps(), sep='\\n')"   # what they see is held against what there is
 //! from.gauge = "harbour"                   # where several indexes have it
 //!
 //! [sets.buoys]
@@ -43,6 +44,7 @@ pub use tags::{Interpreter, Tag};
 use toml::Spanned;
 pub use wished::{Libraries, LibraryWish};
 
+use crate::catalog::Devices;
 use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::ToolName;
@@ -67,6 +69,8 @@ pub struct LibrarySet {
     pub folder: Option<InnerPath>,
     /// What notebooks call it, where they should know it.
     pub kernel: Option<String>,
+    /// What its libraries say of devices: by kind a program of its runtime that prints a line for each one that they see.
+    pub devices: Vec<(Devices, String)>,
     /// Where its name stands in the ladder.
     pub place: Place,
 }
@@ -103,6 +107,8 @@ pub(crate) struct SetForm {
     wired: Option<bool>,
     kernel: Option<String>,
     folder: Option<InnerPath>,
+    #[serde(default)]
+    devices: BTreeMap<Spanned<String>, String>,
 }
 
 impl SetForm {
@@ -116,6 +122,11 @@ impl SetForm {
         let wrong = |message: &str| Err(source.invalid(span.clone(), message));
         if self.kernel.as_ref().is_some_and(|shown| shown.trim().is_empty() || shown.contains(char::is_control)) {
             return wrong("`kernel` is what notebooks show: a few words in one line");
+        }
+        let mut devices = Vec::new();
+        for (kind, program) in self.devices {
+            let kind = Devices::try_from(kind.get_ref().clone()).map_err(|why| source.invalid(kind.span(), why))?;
+            devices.push((kind, program));
         }
         let is_plain = self.indexes.is_none() && self.from.is_empty();
         let (lock, libraries) = match (self.lock, self.libraries) {
@@ -141,6 +152,7 @@ impl SetForm {
             wired: self.wired,
             kernel: self.kernel,
             folder: self.folder,
+            devices,
             place: source.place(span),
         })
     }

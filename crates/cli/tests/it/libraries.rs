@@ -585,6 +585,20 @@ fn notebooks_know_a_set_by_the_name_that_it_says() {
 }
 
 #[test]
+fn what_libraries_see_of_devices_is_held_against_what_there_is() {
+    let scene = Scene::with(&["gauge 1.0"]);
+    scene.want("gauge = \"any\"", "devices.\"usb fffe\" = \"import gauge; print(gauge.boards())\"");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    let told = scene.sandbox.run(&["verify", "--json"]).passed().json();
+    let verdicts = told["verdicts"].as_array().unwrap();
+    let about: Vec<_> = verdicts.iter().filter(|one| one["claim"].as_str().unwrap().contains("usb fffe")).collect();
+    assert!(about.iter().any(|one| one["outcome"] == "skipped"), "there is none here: {about:?}");
+    scene.want("gauge = \"any\"", "devices.lamps = \"print()\"");
+    let told = scene.pin();
+    assert!(told.code == 10 && told.stderr.contains("devices are \"graphics\""), "{}", told.stderr);
+}
+
+#[test]
 fn the_hosts_own_runtime_has_sets_as_well() {
     let scene = Scene::with(&["gauge 1.0"]);
     let script = RUNTIME.trim_start_matches("#!/bin/sh\n").replace("3.11.4", "3.11.9");
