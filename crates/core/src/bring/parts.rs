@@ -65,7 +65,7 @@ impl Parts {
     ) -> Result<Brought, IntakeError> {
         let (mut there, mut missing) = (Vec::new(), Vec::new());
         for (place, artifact) in self.places.iter().zip(artifacts) {
-            match place.manifest().ok().filter(|_| place.glance() == Standing::Whole) {
+            match place.whole() {
                 Some(manifest) => there.push((place, manifest)),
                 None => missing.push(artifact.clone()),
             }
@@ -112,8 +112,7 @@ impl Parts {
     pub fn share(&self, files: &Path, entries: &[ManifestEntry]) -> Result<(), FileError> {
         use std::os::unix::fs::MetadataExt;
         let known: BTreeMap<&Path, &What> = entries.iter().map(|entry| (entry.path.as_path(), &entry.what)).collect();
-        for place in self.places.iter().filter(|place| place.glance() == Standing::Whole) {
-            let Ok(manifest) = place.manifest() else { continue };
+        for (place, manifest) in self.places.iter().filter_map(|place| Some((place, place.whole()?))) {
             let own = place.files();
             for entry in manifest.entries.iter().filter(|entry| known.get(entry.path.as_path()) == Some(&&entry.what)) {
                 let (from, to) = (own.join(&entry.path), files.join(&entry.path));

@@ -178,13 +178,14 @@ impl Task for Shelve<'_> {
             // Remembered before the rung is in place: a climb killed in between asks once too often, never too seldom.
             hands.remember_restart()?;
         }
-        let Brought { entries, fetched, from_cache, .. } = brought;
+        let Brought { entries, fetched, from_cache, ready } = brought;
         let files = entries.len();
         let digests = self.shelved.artifacts.iter().map(|artifact| artifact.sha256).collect();
         let manifest = Manifest::new(&self.rung.key.tool, &self.rung.version, digests, entries);
         let place = &self.shelved.place;
         let trusted = place.standing() != Standing::Damaged;
-        let parts = parts(self.rung, self.shelved);
+        // What was put together from libraries alone has nothing that they lack.
+        let parts = parts(self.rung, self.shelved).filter(|_| !ready);
         if let Some(parts) = parts.as_ref().filter(|_| trusted) {
             parts.share(&folder.join("files"), &manifest.entries)?;
         }

@@ -153,13 +153,16 @@ impl Place {
     /// The same, after a glance at some of its files: sizes, modes and times, no bytes.
     pub fn glance(&self) -> Standing {
         match self.standing() {
-            Standing::Whole => {
-                let written = fs::metadata(self.manifest_file()).and_then(|meta| meta.modified()).ok();
-                let right = self.manifest().is_ok_and(|manifest| manifest.seems_right(&self.files(), written));
-                if right { Standing::Whole } else { Standing::Damaged }
-            }
+            Standing::Whole if self.whole().is_none() => Standing::Damaged,
             other => other,
         }
+    }
+
+    /// Its manifest, where it stands and a glance finds nothing wrong.
+    pub fn whole(&self) -> Option<Manifest> {
+        let manifest = self.manifest().ok().filter(|_| self.standing() == Standing::Whole)?;
+        let written = fs::metadata(self.manifest_file()).and_then(|meta| meta.modified()).ok();
+        manifest.seems_right(&self.files(), written).then_some(manifest)
     }
 
     /// Writes down that it is damaged, so that nobody takes it until it is brought anew.
