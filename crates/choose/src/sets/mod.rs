@@ -7,7 +7,7 @@
 //! ```toml
 //! [sets.tides]
 //! of = "python"                            # the runtime's tool
-//! folder = ".venv"                          # it is seen there, too, beside the ladder
+//! folder = "env"                            # it is seen there, too, beside the ladder
 //! kernel = "Tide tables"                   # notebooks know it by this name
 //! wired = true                             # its commands answer where the ladder counts
 //! indexes = ["wheels", "harbour"]          # as the settings call them

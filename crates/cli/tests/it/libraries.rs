@@ -527,21 +527,21 @@ fn the_only_set_of_a_project_answers_in_its_folder_also_after_it_was_moved() {
     assert_eq!(seen("elsewhere"), "gauge 1.0\n");
     std::fs::rename(scene.sandbox.path("elsewhere"), scene.sandbox.path("desk")).unwrap();
     // It is seen in the project's folder where that is wanted, and only where nothing else is.
-    scene.want("gauge = \"any\"", "folder = \".venv\"");
+    scene.want("gauge = \"any\"", "folder = \"env\"");
     let _ = scene.sandbox.run(&["climb"]).passed();
-    assert!(scene.sandbox.path("desk/.venv/pyvenv.cfg").exists());
-    std::fs::remove_file(scene.sandbox.path("desk/.venv")).unwrap();
+    assert!(scene.sandbox.path("desk/env/pyvenv.cfg").exists());
+    std::fs::remove_file(scene.sandbox.path("desk/env")).unwrap();
     assert_eq!(scene.sandbox.run(&["verify"]).code, 30);
     let _ = scene.sandbox.run(&["climb"]).passed();
-    assert!(scene.sandbox.path("desk/.venv/lib/python3.11/site-packages/gauge").exists());
+    assert!(scene.sandbox.path("desk/env/lib/python3.11/site-packages/gauge").exists());
     scene.want("gauge = \"any\"", "");
     let _ = scene.sandbox.run(&["climb"]).passed();
-    assert!(std::fs::symlink_metadata(scene.sandbox.path("desk/.venv")).is_err(), "it goes with the wish");
-    scene.sandbox.write("desk/.venv/mine", "a person's");
-    scene.want("gauge = \"any\"", "folder = \".venv\"");
+    assert!(std::fs::symlink_metadata(scene.sandbox.path("desk/env")).is_err(), "it goes with the wish");
+    scene.sandbox.write("desk/env/mine", "a person's");
+    scene.want("gauge = \"any\"", "folder = \"env\"");
     let told = scene.sandbox.run(&["climb"]);
     assert!(told.stdout.contains("something else is there"), "{}{}", told.stdout, told.stderr);
-    assert_eq!(scene.sandbox.read("desk/.venv/mine"), "a person's");
+    assert_eq!(scene.sandbox.read("desk/env/mine"), "a person's");
     // What is not wired is there for who asks.
     scene.want("gauge = \"any\"", "wired = false");
     let _ = scene.sandbox.run(&["climb"]).passed();

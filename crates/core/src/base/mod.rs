@@ -8,3 +8,4 @@ pub mod digest;
 pub mod event;
 pub mod files;
 pub mod record;
+pub mod side;

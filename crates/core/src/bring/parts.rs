@@ -12,13 +12,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::thread;
 
 use kladder_choose::catalog::{Artifact, Layout, Trial};
 
 use super::record::{RecordFault, installed, record_of};
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
+use crate::base::side::{cores, side_by_side};
 use crate::bring::fetch::Sources;
 use crate::bring::intake::{Brought, IntakeError, bring_in};
 use crate::bring::shelf::{Manifest, ManifestEntry, Place, PlaceRecipe, Standing, Twins, What};
@@ -205,7 +205,7 @@ fn of_wheel(
     Some(own.into_iter().filter_map(entry).collect())
 }
 
-/// Links the files of libraries into a folder, on two threads; a file that is there with other bytes belongs to another library.
+/// Links the files of libraries into a folder; a file that is there with other bytes belongs to another library.
 fn link_all(libraries: &[Library], into: &Path, entries: &mut BTreeMap<PathBuf, What>) -> Result<(), IntakeError> {
     let mut work = Vec::new();
     let mut folders = BTreeSet::new();
@@ -225,15 +225,8 @@ fn link_all(libraries: &[Library], into: &Path, entries: &mut BTreeMap<PathBuf, 
     for folder in folders {
         files::create_folder(&into.join(folder))?;
     }
-    let half = work.len().div_ceil(2).max(1);
-    thread::scope(|scope| {
-        let some =
-            |some: &[(PathBuf, PathBuf, What)]| some.iter().try_for_each(|(from, to, what)| link(from, to, what));
-        let running: Vec<_> = work.chunks(half).map(|part| scope.spawn(move || some(part))).collect();
-        let mut ended =
-            running.into_iter().map(|one| one.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        ended.try_for_each(|ended| ended)
-    })?;
+    let linked = side_by_side(&work, cores(), |(from, to, what)| link(from, to, what));
+    linked.into_iter().collect::<Result<(), _>>()?;
     Ok(())
 }
 

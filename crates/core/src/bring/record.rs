@@ -6,13 +6,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use std::thread;
 
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use kladder_choose::catalog::{Artifact, Layout};
 
 use crate::base::files::{self, FileError};
+use crate::base::side::{cores, side_by_side};
 use crate::bring::shelf::{ManifestEntry, What};
 use crate::bring::unpack::Placing;
 
@@ -86,16 +86,9 @@ pub(super) fn check(entries: &[ManifestEntry], artifacts: &[Artifact], into: &Pa
         }
         rows.extend(listed(wheel, &placing, &files::read(&into.join(&record))?).ok_or_else(none)?);
     }
-    let half = rows.len().div_ceil(2).max(1);
-    thread::scope(|scope| {
-        let some = |rows: &[Row<'_>]| {
-            rows.iter().filter(|row| files.contains_key(row.path.as_path())).try_for_each(|row| row.check(into))
-        };
-        let running: Vec<_> = rows.chunks(half).map(|rows| scope.spawn(move || some(rows))).collect();
-        let mut ended =
-            running.into_iter().map(|one| one.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        ended.try_for_each(|ended| ended)
-    })?;
+    let held: Vec<&Row<'_>> = rows.iter().filter(|row| files.contains_key(row.path.as_path())).collect();
+    let checked = side_by_side(&held, cores(), |row| row.check(into));
+    checked.into_iter().collect::<Result<(), _>>()?;
     if artifacts.iter().all(|artifact| is_wheel(&artifact)) {
         let known: BTreeSet<&Path> = rows.iter().map(|row| row.path.as_path()).collect();
         let unlisted = files.keys().find(|path| !known.contains(**path) && !is_record(path));

@@ -8,13 +8,13 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::thread;
 
 use kladder_choose::digest::Digest;
 use kladder_choose::sets::{Catalogue, Libraries, LibraryRelease, LibraryVersion, Metadata, Offered, Tag, Wheel};
 
 use crate::base::event::Silent;
 use crate::base::files;
+use crate::base::side::side_by_side;
 use crate::bring::fetch::{Cache, Network, Remote, UnknownError, receive};
 use crate::bring::index::{Beside, IndexError, Listed};
 use crate::desk::keeper::{in_archive, in_wheel};
@@ -164,18 +164,6 @@ impl Asker<'_> {
     }
 }
 
-/// Several tasks, some at once.
-fn side_by_side<I: Sync, O: Send>(items: &[I], work: impl Fn(&I) -> O + Sync) -> Vec<O> {
-    let share = items.len().div_ceil(AT_ONCE).max(1);
-    thread::scope(|scope| {
-        let work = &work;
-        let running: Vec<_> =
-            items.chunks(share).map(|some| scope.spawn(move || some.iter().map(work).collect::<Vec<_>>())).collect();
-        let ended = running.into_iter().map(|one| one.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        ended.flatten().collect()
-    })
-}
-
 impl Catalogue for Lookup<'_> {
     type Error = LookupError;
 
@@ -207,7 +195,7 @@ impl Catalogue for Lookup<'_> {
         }
         let asker = Asker { wanted: self.wanted, network: self.network, cache: &self.cache };
         // What went wrong is told where the library is really needed.
-        for (library, found) in new.iter().zip(side_by_side(&new, |library| asker.releases(library))) {
+        for (library, found) in new.iter().zip(side_by_side(&new, AT_ONCE, |library| asker.releases(library))) {
             if let Ok(found) = found {
                 self.keep(library, found);
             }
@@ -226,7 +214,9 @@ impl Catalogue for Lookup<'_> {
             return;
         }
         let asker = Asker { wanted: self.wanted, network: self.network, cache: &self.cache };
-        for ((library, wheel, _), text) in new.iter().zip(side_by_side(&new, |(_, _, listed)| asker.text(listed))) {
+        for ((library, wheel, _), text) in
+            new.iter().zip(side_by_side(&new, AT_ONCE, |(_, _, listed)| asker.text(listed)))
+        {
             if let Ok(text) = text {
                 let _ = self.learn(library, wheel, &text);
             }

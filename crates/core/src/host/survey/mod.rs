@@ -20,7 +20,7 @@ pub use known::usual;
 pub(crate) use machine::graphics;
 pub use root::Root;
 pub use tools::{Known, answers, ask_one};
-pub(crate) use tools::{every_answer, runs, side_by_side, version_of_file};
+pub(crate) use tools::{every_answer, runs, version_of_file};
 
 /// The host's own command of this name, asked for its version in the usual way; `None` when no file answers.
 pub fn version_of(host: &Host, command: &str) -> Option<HostTool> {

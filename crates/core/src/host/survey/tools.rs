@@ -4,13 +4,13 @@ use std::collections::{BTreeMap, HashSet};
 use std::ffi::OsString;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 use std::time::Duration;
 
 use super::{Host, HostTool, Twice, Untold, scratch};
 use kladder_launch::{COMMANDS, LADDERS, TABLE};
 
 use crate::base::event::Silent;
+use crate::base::side::{cores, side_by_side};
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process::{Ended, Setting, run};
 
@@ -54,31 +54,10 @@ pub(crate) fn runs(file: &Path) -> bool {
 
 /// Asks all known tools that are there, several at a time. In a described root nothing is run.
 pub(super) fn ask(host: &Host, known: &[Known]) -> Vec<HostTool> {
-    let mut found: Vec<HostTool> = side_by_side(known, |one| ask_one(host, one)).into_iter().flatten().collect();
+    let mut found: Vec<HostTool> =
+        side_by_side(known, 2 * cores(), |one| ask_one(host, one)).into_iter().flatten().collect();
     found.sort_by(|a, b| (&a.tool, &a.command).cmp(&(&b.tool, &b.command)));
     found
-}
-
-/// What asking comes to for each, several at a time, in no order: programs are waited for.
-pub(crate) fn side_by_side<T: Sync, R: Send>(all: &[T], ask: impl Fn(&T) -> R + Sync) -> Vec<R> {
-    let todo = Mutex::new(all.iter());
-    let found = Mutex::new(Vec::new());
-    let threads = std::thread::available_parallelism().map_or(2, |n| n.get() * 2).min(all.len());
-    let work = || {
-        // A poisoned lock means that another thread panicked, which ends the scope anyway.
-        while let Some(one) = todo.lock().ok().and_then(|mut todo| todo.next()) {
-            let asked = ask(one);
-            if let Ok(mut found) = found.lock() {
-                found.push(asked);
-            }
-        }
-    };
-    std::thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(work);
-        }
-    });
-    found.into_inner().unwrap_or_default()
 }
 
 /// Asks one tool; `None` when no file answers to its command.

@@ -9,8 +9,9 @@ use kladder_choose::pins::{HostCopy, Untold};
 
 use super::places;
 use crate::base::files;
+use crate::base::side::{cores, side_by_side};
 use crate::host::demands::of_system;
-use crate::host::survey::{self, Host, Known, every_answer, runs, side_by_side};
+use crate::host::survey::{self, Host, Known, every_answer, runs};
 use crate::host::system::{self, Found};
 
 /// A copy that is there.
@@ -39,7 +40,8 @@ pub(super) fn all(host: &Host, definition: &Definition) -> Vec<Seen> {
     candidates.retain(|one| is_new(one.program.as_deref().unwrap_or(one.copy.path())));
     // One that hangs is waited for, and the others are asked meanwhile.
     let numbered: Vec<(usize, &Candidate)> = candidates.iter().enumerate().collect();
-    let mut versions = side_by_side(&numbered, |(at, one)| (*at, version_of(host, probe, &definition.tool, one)));
+    let mut versions =
+        side_by_side(&numbered, 2 * cores(), |(at, one)| (*at, version_of(host, probe, &definition.tool, one)));
     versions.sort_by_key(|(at, _)| *at);
     let seen = candidates.iter().zip(versions);
     let seen = seen.map(|(Candidate { copy, is_of_place, .. }, (_, version))| Seen {

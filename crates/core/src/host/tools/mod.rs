@@ -12,7 +12,8 @@ use kladder_choose::names::ToolName;
 use kladder_choose::pins::{Found, HostCopy, OnHost, Silent, Untold};
 
 use self::copies::Seen;
-use crate::host::survey::{Host, HostTool, answers, side_by_side};
+use crate::base::side::{cores, side_by_side};
+use crate::host::survey::{Host, HostTool, answers};
 
 /// The tools of a host, asked when wanted.
 pub struct HostTools<'h> {
@@ -82,7 +83,10 @@ impl<'h> HostTools<'h> {
 
 /// All that is there of some tools, several asked at a time.
 pub fn every(host: &Host, definitions: &[&Definition]) -> Vec<HostTool> {
-    side_by_side(definitions, |definition| HostTools::of(host).told(definition)).into_iter().flatten().collect()
+    side_by_side(definitions, 2 * cores(), |definition| HostTools::of(host).told(definition))
+        .into_iter()
+        .flatten()
+        .collect()
 }
 
 impl OnHost for HostTools<'_> {
