@@ -20,7 +20,7 @@ use serde::Deserialize;
 
 use crate::base::digest::Fingerprint;
 use crate::base::files::{self, Attach, FileError};
-use crate::bring::record::{record_of, rewritten};
+use crate::bring::record::{is_record, record_of, rewritten};
 use crate::bring::shelf::{ManifestEntry, What};
 
 /// Most bytes of a file that says something of its package.
@@ -98,9 +98,10 @@ impl Laid<'_> {
 
     /// Writes down where the files of libraries are, and who put them there ("Recording installed projects").
     fn installed(&mut self, artifacts: &[Artifact], scripts: &[(PathBuf, PathBuf)]) -> Result<(), FileError> {
+        let records = self.files(is_record);
+        let records = records.iter().map(PathBuf::as_path).collect();
         for wheel in artifacts.iter().filter(|artifact| artifact.layout() == Layout::Wheel) {
-            let known = self.entries.keys().map(PathBuf::as_path).collect();
-            let Some(record) = record_of(wheel, &known) else { continue };
+            let Some(record) = record_of(wheel, &records) else { continue };
             let (Some(text), Some(folder)) = (self.small(&record), record.parent().map(Path::to_path_buf)) else {
                 continue;
             };

@@ -1,8 +1,8 @@
 //! Libraries on the shelf by themselves, from which sets are put together by links.
 //!
 //! ```text
-//! shelf/.libraries/numpy-2.4.6-RECIPE/files/          what one wheel became, byte code among it
-//! shelf/.libraries/numpy-2.4.6-RECIPE/manifest.json
+//! shelf/.libraries/gauge-2.4.6-RECIPE/files/          what one wheel became, byte code among it
+//! shelf/.libraries/gauge-2.4.6-RECIPE/manifest.json
 //! ```
 //!
 //! What a set's own place on the shelf holds are hard links to these files: a second set with the same libraries costs links and
@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::{Artifact, Layout, Trial};
 
-use super::record::{RecordFault, installed, record_of};
+use super::record::{RecordFault, installed, is_record, record_of};
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
 use crate::base::side::{cores, side_by_side};
@@ -154,11 +154,13 @@ impl Parts {
                 all.push(path);
             }
         }
+        let records: BTreeSet<&Path> = known.keys().copied().filter(|path| is_record(path)).collect();
         for (place, artifact) in self.places.iter().zip(artifacts) {
             if trusted && place.standing() == Standing::Whole {
                 continue;
             }
-            let Some(entries) = of_wheel(artifact, &set.files(), &known, &compiled) else { continue };
+            let Some(record) = record_of(artifact, &records) else { continue };
+            let Some(entries) = of_wheel(&record, &set.files(), &known, &compiled) else { continue };
             let new = tempfile::Builder::new().prefix(".new-").tempdir_in(&self.folder).on("make", &self.folder)?;
             for entry in &entries {
                 let to = new.path().join("files").join(&entry.path);
@@ -191,12 +193,11 @@ fn source_of(path: &Path) -> Option<PathBuf> {
 
 /// The files of one wheel in a set, by its `RECORD`, with what was compiled of them.
 fn of_wheel(
-    artifact: &Artifact,
+    record: &Path,
     files: &Path,
     known: &BTreeMap<&Path, &What>,
     compiled: &BTreeMap<PathBuf, Vec<&Path>>,
 ) -> Option<Vec<ManifestEntry>> {
-    let record = record_of(artifact, &known.keys().copied().collect::<BTreeSet<_>>())?;
     let mut own: BTreeSet<PathBuf> = installed(&files::read(&files.join(record)).ok()?)?.into_iter().collect();
     let more: Vec<PathBuf> =
         own.iter().filter_map(|path| compiled.get(path)).flatten().map(|path| path.to_path_buf()).collect();

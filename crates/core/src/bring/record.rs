@@ -77,10 +77,11 @@ pub(super) fn check(entries: &[ManifestEntry], artifacts: &[Artifact], into: &Pa
         })
         .collect();
     let mut rows = Vec::new();
+    let records: BTreeSet<&Path> = files.keys().copied().filter(|path| is_record(path)).collect();
     for wheel in artifacts.iter().filter(is_wheel) {
         let none = || RecordFault::None { wheel: wheel.file.to_string() };
         let placing = Placing::of(wheel).ok_or_else(none)?;
-        let record = record_of(wheel, &files.keys().copied().collect()).ok_or_else(none)?;
+        let record = record_of(wheel, &records).ok_or_else(none)?;
         if files.get(record.as_path()).is_some_and(|size| *size > MOST) {
             return Err(none());
         }
@@ -97,16 +98,17 @@ pub(super) fn check(entries: &[ManifestEntry], artifacts: &[Artifact], into: &Pa
     Ok(())
 }
 
-/// Where the `RECORD` of a wheel was put: in the folder that is called as the wheel is, whichever way its name is written.
-pub(super) fn record_of(wheel: &Artifact, files: &BTreeSet<&Path>) -> Option<PathBuf> {
+/// Where the `RECORD` of a wheel was put, of those that there are: in the folder that is called as the wheel is, whichever way its
+/// name is written.
+pub(super) fn record_of(wheel: &Artifact, records: &BTreeSet<&Path>) -> Option<PathBuf> {
     let name = wheel.file.as_str().rsplit('/').next()?;
     let mut parts = name.splitn(3, '-');
     let folder = format!("{}-{}.dist-info/RECORD", parts.next()?, parts.next()?);
     let exactly = Placing::of(wheel)?.place(folder.as_bytes())?;
-    if files.contains(exactly.as_path()) {
+    if records.contains(exactly.as_path()) {
         return Some(exactly);
     }
-    files.iter().find(|path| is_alike(path, &exactly)).map(|path| path.to_path_buf())
+    records.iter().find(|path| is_alike(path, &exactly)).map(|path| path.to_path_buf())
 }
 
 fn is_alike(one: &Path, other: &Path) -> bool {
@@ -115,7 +117,7 @@ fn is_alike(one: &Path, other: &Path) -> bool {
 }
 
 /// What is never listed with a digest.
-fn is_record(path: &Path) -> bool {
+pub(super) fn is_record(path: &Path) -> bool {
     let is_of_info = path.parent().and_then(Path::extension).is_some_and(|end| end == "dist-info");
     let name = path.file_name().unwrap_or_default();
     is_of_info && (name == "RECORD" || name == "RECORD.jws" || name == "RECORD.p7s")

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use kladder_choose::sets::normalised;
 use serde::Deserialize;
 
 use super::html::{is_page, links};
@@ -13,14 +14,8 @@ use crate::bring::fetch::{Document, resolved};
 pub(super) const ACCEPT: &str =
     "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.01";
 
-/// A name as the index has it: runs of `-_.` are one hyphen (PEP 503, "Normalized Names").
-pub(super) fn normal(name: &str) -> String {
-    let lower = name.to_lowercase().replace(['_', '.'], "-");
-    lower.split('-').filter(|part| !part.is_empty()).collect::<Vec<_>>().join("-")
-}
-
 pub(super) fn url(address: &str, project: &str) -> String {
-    format!("{address}{}/", segments(&normal(project)))
+    format!("{address}{}/", segments(&normalised(project)))
 }
 
 #[derive(Deserialize)]
@@ -96,7 +91,7 @@ pub(super) fn list(project: &str, document: &Document) -> Result<Vec<Listed>, St
     if answer.meta.api_version.split('.').next() != Some("1") {
         return Err(format!("it speaks version {} of the interface, and 1 is known", answer.meta.api_version));
     }
-    if normal(&answer.name) != normal(project) {
+    if normalised(&answer.name) != normalised(project) {
         return Err(format!("it tells of `{}` where `{project}` was asked for", answer.name));
     }
     let listed = |file: File| {
@@ -135,14 +130,14 @@ fn of_page(project: &str, document: &Document, content: &str) -> Result<Vec<List
 /// The version in a file's name, where it is a file of that project: the second part of a wheel's name, what follows the
 /// name in a source archive's.
 pub(super) fn version_of(project: &str, file: &str) -> Option<String> {
-    let wanted = normal(project);
+    let wanted = normalised(project);
     if let Some(wheel) = file.strip_suffix(".whl") {
         let mut parts = wheel.split('-');
-        return parts.next().filter(|name| normal(name) == wanted).and_then(|_| parts.next()).map(str::to_owned);
+        return parts.next().filter(|name| normalised(name) == wanted).and_then(|_| parts.next()).map(str::to_owned);
     }
     let stem = [".tar.gz", ".zip", ".tar.bz2", ".tgz"].iter().find_map(|ending| file.strip_suffix(ending))?;
     let mut ends = stem.match_indices('-').map(|(at, _)| at);
-    ends.find(|at| normal(&stem[..*at]) == wanted).map(|at| stem[at + 1..].to_owned())
+    ends.find(|at| normalised(&stem[..*at]) == wanted).map(|at| stem[at + 1..].to_owned())
 }
 
 #[cfg(test)]
