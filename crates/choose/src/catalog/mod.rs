@@ -40,8 +40,8 @@ pub use need::{Exclusion, Need, Way};
 pub use preset::{Preset, PresetRung};
 pub use provides::{Provided, Provides};
 pub use rehearsal::{
-    Ask, Completes, Content, DebugAdapter, Filled, Laid, LanguageServer, NotFilled, OfRung, Part, Rehearsal, Step,
-    Talk, fill_words,
+    Ask, Completes, Content, DebugAdapter, Deed, Filled, Key, Laid, LanguageServer, NotFilled, OfRung, Part, Rehearsal,
+    Step, Talk, Terminal, fill_words,
 };
 pub use several::Catalogs;
 pub use trial::{Claim, Expect, Is, Of, Pattern, Trial, Value};

@@ -140,3 +140,72 @@ fn a_debug_adapter_stops_a_program_at_a_line() {
     fails("adapter-refuses", ADAPTER, "it refused `");
     fails("adapter", &ADAPTER.replace("\"tide\"", "\"sea\""), "nothing like `sea`");
 }
+
+/// Draws, reads lines and ends, as its first argument says.
+const SCREEN: &str = r##"#!/bin/bash
+printf '\033[2J\033[1;1Hgauge at %s\n' "$(stty size </dev/tty)"
+case $1 in
+    nags) printf '\033[5;1HWould you like to hear of the tides?\n' ;;
+    leaves) exit 3 ;;
+    reaches) (exec 3<>/dev/tcp/192.0.2.7/80) 2>/dev/null ;;
+    whispers) (exec 3<>/dev/tcp/127.0.0.1/9) 2>/dev/null ;;
+    where) stty raw -echo; printf '\033[3;5H\033[6n'; IFS= read -r -d R at; stty sane; printf '\r\nat %q\n' "$at" ;;
+esac
+while read -r line; do
+    case $line in
+        quit) printf '\033[2J'; exit 0 ;;
+        *) printf 'you said %s\n' "$line" ;;
+    esac
+done
+"##;
+
+#[test]
+fn a_program_in_a_terminal_is_used_as_by_a_person_and_its_screen_is_read() {
+    let sandbox = Sandbox::new();
+    sandbox.plank("plank.tar.gz", &[Entry::program("plank", SCREEN)], "commands.plank = \"plank\"\ncalls = [\"bash\"]");
+    sandbox.wish("plank = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let terminal = "reaches-nobody = true\n[steps.terminal]\nsize = [60, 10]\nnever = 'Would you like'\ndoes = [\n\
+         { shows = '^gauge at 10 60$' }, { types = \"low\" }, { presses = [\"Enter\"] }, { name = \"it answers\", shows = '^you said low$' },\n\
+         { types = \"quit\" }, { presses = [\"Enter\"], ends = true }]";
+    let told = verdicts(&sandbox, "calm", terminal);
+    let claims: Vec<&str> = told.iter().map(|(claim, _)| claim.as_str()).collect();
+    let wanted = [
+        "it: its screen has something like `^gauge at 10 60$`",
+        "it: it answers",
+        "it: it ends when it is told to",
+        "it: its screen never has anything like `Would you like`",
+        "it: it tries to reach no other machine",
+    ];
+    assert_eq!(claims, wanted);
+    assert!(told.iter().all(|(_, why)| why.is_empty()), "{told:?}");
+    let failed = |mode: &str, terminal: &str| {
+        let told = verdicts(&sandbox, mode, terminal);
+        told.into_iter().map(|(_, why)| why).filter(|why| !why.is_empty()).collect::<Vec<_>>()
+    };
+    assert_eq!(failed("whispers", terminal), [""; 0]);
+    assert_eq!(failed("reaches", terminal), ["it tried to reach 192.0.2.7:80"]);
+    let nags = "its screen has `Would you like`, and nothing like `Would you like` may be there";
+    assert_eq!(failed("nags", terminal), [nags]);
+    assert_eq!(failed("leaves", terminal), ["it should have run on, and ended with status 3"]);
+    assert_eq!(failed("where", "[steps.terminal]\ndoes = [{ shows = '3;5' }]"), [""; 0]);
+    let late = terminal.replace("'^you said low$'", "\"^you said 'right'$\"");
+    assert_eq!(failed("calm", &late), ["its screen has nothing like `^you said 'right'$`"]);
+    // The screen is told with what it lacks.
+    let told = sandbox.run(&["verify"]);
+    assert!(told.stdout.contains("you said low"), "{}", told.complaint());
+    let wrong = [
+        ("does = [{ types = \"x\" }]", "something is looked for"),
+        ("does = [{ shows = 'x', types = \"x\" }]", "one of `shows`, `types`, `presses`"),
+        ("does = [{ presses = [\"Hyper+x\"] }]", "`Hyper+x` is no key"),
+        ("size = [9, 9]\ndoes = [{ shows = 'x' }]", "20 to 500 columns"),
+    ];
+    for (text, why) in wrong {
+        let rehearsal = format!(
+            "rehearsal = \"talk\"\nsummary = \"\"\ntools = []\n[[steps]]\nrun = [\"x\"]\n[steps.terminal]\n{text}"
+        );
+        sandbox.write("catalog/rehearsals/talk.toml", &rehearsal);
+        let told = sandbox.run(&["verify"]);
+        assert!(told.stderr.contains(why), "{}", told.complaint());
+    }
+}

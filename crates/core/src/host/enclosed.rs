@@ -9,7 +9,7 @@
 
 use std::ffi::OsString;
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Seek, Write};
+use std::io::{self, IsTerminal, Seek, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
@@ -18,6 +18,7 @@ use tempfile::NamedTempFile;
 
 use serde::{Deserialize, Serialize};
 
+use super::process::Watching;
 use super::survey::scratch;
 use super::{confine, rooms};
 use crate::sys::{self, Cell, Confined, Kept, Network, Reads, Shown, Start};
@@ -67,13 +68,15 @@ struct Order {
     cell: Cell,
     /// Programs that are not watched, where all others are.
     watched: Option<Vec<PathBuf>>,
+    /// Whether those that are watched are stopped before they reach anybody.
+    reach: bool,
     /// The command; empty where it is only asked what it would be kept from.
     run: Vec<OsString>,
 }
 
 impl Order {
     /// In words: the network, then how many folders may be read, and which, then the same for those that may be written, for those
-    /// that are shown and where, and for programs that are not watched; the rest is the command.
+    /// that are shown and where, and for programs that are not watched; whether it is seen whom they reach; the rest is the command.
     fn words(&self) -> Vec<OsString> {
         let network = match self.cell.network {
             Network::All => "all".to_owned(),
@@ -92,6 +95,7 @@ impl Order {
             None => words.push("any".into()),
             Some(let_go) => counted(let_go, &mut words),
         }
+        words.push(if self.reach { "reach" } else { "any" }.into());
         words.extend(self.run.iter().cloned());
         words
     }
@@ -108,7 +112,8 @@ impl Order {
         let (writes, pairs) = (folders(&mut rest)??, folders(&mut rest)??);
         let shown = pairs.chunks_exact(2).map(|pair| Shown { own: pair[0].clone(), at: pair[1].clone() }).collect();
         let watched = folders(&mut rest)?;
-        Some(Self { cell: Cell { reads, writes, network, shown }, watched, run: rest.collect() })
+        let reach = rest.next()? == "reach";
+        Some(Self { cell: Cell { reads, writes, network, shown }, watched, reach, run: rest.collect() })
     }
 }
 
@@ -134,10 +139,12 @@ impl Way {
         encloser: &Encloser,
         cell: &Cell,
         run: &[OsString],
-        watched: Option<&[PathBuf]>,
+        watched: Option<Watching<'_>>,
     ) -> io::Result<Self> {
         let (report, starts) = (report_in(&encloser.reports)?, report_in(&encloser.reports)?);
-        let order = Order { cell: cell.clone(), watched: watched.map(<[PathBuf]>::to_vec), run: run.to_vec() };
+        let reach = watched.is_some_and(|watching| watching.reach);
+        let watched = watched.map(|watching| watching.let_go.to_vec());
+        let order = Order { cell: cell.clone(), watched, reach, run: run.to_vec() };
         let first = [encloser.kladder.clone().into(), WORD.into(), report.path().into(), starts.path().into()];
         Ok(Self { words: first.into_iter().chain(order.words()).collect(), report, starts })
     }
@@ -196,6 +203,11 @@ struct Process<'p> {
 impl Process<'_> {
     /// Makes the namespaces, and starts the second where there are some.
     fn first(&self) -> Option<u8> {
+        // A terminal is had by whoever leads a session, and what it starts has it with it.
+        if io::stdin().is_terminal() {
+            rustix::process::setsid().ok()?;
+            rustix::process::ioctl_tiocsctty(io::stdin()).ok()?;
+        }
         let cell = &self.order.cell;
         let mut kept = Confined::default();
         if let Network::Room(process) = cell.network {
@@ -231,7 +243,7 @@ impl Process<'_> {
 
     /// Starts the command, watched where it is to be, and waits for it.
     fn start(&self, mut kept: Confined) -> Option<u8> {
-        let Order { cell, watched, run } = &self.order;
+        let Order { cell, watched, run, .. } = &self.order;
         let Some((program, arguments)) = run.split_first() else {
             kept.0.extend(confine::possible_to(cell).0);
             self.write(&Report { kept, failed: None })?;
@@ -267,6 +279,9 @@ impl Process<'_> {
         let mut file = OpenOptions::new().write(true).open(&self.report).ok()?;
         sys::traces::wait_to_be_watched();
         report.kept.0.extend(sys::confine::enter(&self.order.cell).0);
+        if self.order.reach && !sys::reach::stop_before() {
+            return None;
+        }
         over(&mut file, &report)?;
         report.failed = Command::new(program).args(arguments).exec().raw_os_error();
         over(&mut file, &report)?;

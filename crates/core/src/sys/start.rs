@@ -13,6 +13,8 @@ pub struct Start {
     pub files: Vec<PathBuf>,
     /// Other files than the system's that it had mapped when it ended.
     pub mapped: Vec<PathBuf>,
+    /// Whom it tried to reach beyond this machine, as address and port, where that was to be seen.
+    pub reached: Vec<String>,
 }
 
 /// What is written down of starts while they happen, a line each, so that nothing is lost when whoever writes is ended.
@@ -32,6 +34,13 @@ pub(crate) enum Line {
         /// As in [`Start`].
         mapped: Vec<PathBuf>,
     },
+    /// A process tried to reach another machine.
+    Reach {
+        /// Which start it was.
+        of: usize,
+        /// As in [`Start`].
+        to: String,
+    },
 }
 
 impl Start {
@@ -41,10 +50,15 @@ impl Start {
         // The last line may be cut short.
         for line in text.lines().filter_map(|line| serde_json::from_str(line).ok()) {
             match line {
-                Line::Start { by, files } => starts.push(Self { by, files, mapped: Vec::new() }),
+                Line::Start { by, files } => starts.push(Self { by, files, mapped: Vec::new(), reached: Vec::new() }),
                 Line::End { of, mapped } => {
                     if let Some(start) = starts.get_mut(of) {
                         start.mapped.extend(mapped);
+                    }
+                }
+                Line::Reach { of, to } => {
+                    if let Some(start) = starts.get_mut(of).filter(|start| !start.reached.contains(&to)) {
+                        start.reached.push(to);
                     }
                 }
             }

@@ -64,6 +64,7 @@ pub fn finding(finding: &Finding) -> String {
             format!("it told nothing like `{pattern}`, but {}", either(&quoted(seen)))
         }
         Finding::OutOfForm { said } => format!("what it wrote is no message of its protocol: {said}"),
+        Finding::Reached { whom } => format!("it tried to reach {}", both(whom)),
         Finding::Open => "other machines can reach it, which the ladder does not want".into(),
         Finding::Fails => "it ends by itself, and is started again and again".into(),
         Finding::NobodyKeeps => "it runs, and nobody would start it again".into(),
@@ -161,6 +162,7 @@ fn looked(looked: &Looked) -> String {
         Looked::Output => "its output".to_owned(),
         Looked::Error => "its error output".to_owned(),
         Looked::Outputs => "what it wrote".to_owned(),
+        Looked::Screen => "its screen".to_owned(),
         Looked::File { file } => file.clone(),
     }
 }

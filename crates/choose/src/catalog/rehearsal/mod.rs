@@ -27,10 +27,12 @@
 mod laid;
 mod step;
 mod talk;
+mod terminal;
 
 pub use laid::{Content, Laid};
 pub use step::Step;
 pub use talk::{Completes, DebugAdapter, LanguageServer, Talk};
+pub use terminal::{Deed, Key, Terminal};
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -291,7 +293,8 @@ impl Filled {
             let mut trial = step.with(run, fill_words(&step.input, known));
             trial.variables = variables;
             let talk = step.talk.as_ref().map(|talk| talk.filled(&|text| fill_words(text, known)));
-            self.steps.push(Step { trial, write: all(&step.write)?, talk, ..step.clone() });
+            let terminal = step.terminal.as_ref().map(|terminal| terminal.filled(&|text| fill_words(text, known)));
+            self.steps.push(Step { trial, write: all(&step.write)?, talk, terminal, ..step.clone() });
         }
         Ok(())
     }

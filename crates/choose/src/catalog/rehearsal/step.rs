@@ -14,6 +14,7 @@
 //! must-not-hold = true                   # it proves that this does not go
 //! network = true                         # it goes beyond this machine
 //! watched = false                        # a program that notices that it is watched, and works otherwise then
+//! reaches-nobody = true                  # it does not even try to reach another machine
 //! ```
 
 use std::collections::BTreeMap;
@@ -22,6 +23,7 @@ use serde::{Deserialize, Deserializer};
 
 use super::laid::Laid;
 use super::talk::{DebugAdapter, LanguageServer, Talk};
+use super::terminal::Terminal;
 use crate::catalog::table::table;
 use crate::catalog::{Claim, Expect, Pattern, Trial, VariableName};
 use crate::path::InnerPath;
@@ -42,8 +44,12 @@ pub struct Step {
     pub must_not_hold: bool,
     /// Whether what it starts is written down.
     pub watched: bool,
+    /// Whether it is seen that it tries to reach no other machine.
+    pub reaches_nobody: bool,
     /// What it is asked over an open protocol, in place of what is expected of others.
     pub talk: Option<Talk>,
+    /// What is done in a terminal of its own, likewise.
+    pub terminal: Option<Terminal>,
 }
 
 /// The keys of a trial, and those of a step. (Flattened they would be the same, but lose the places of mistakes.)
@@ -81,6 +87,9 @@ struct StepForm {
     watched: bool,
     language_server: Option<LanguageServer>,
     debug_adapter: Option<DebugAdapter>,
+    terminal: Option<Terminal>,
+    #[serde(default)]
+    reaches_nobody: bool,
 }
 
 fn watched() -> bool {
@@ -100,22 +109,28 @@ impl TryFrom<StepForm> for Step {
         if form.stays.is_some() && (form.must_not_hold || form.patience > 0 || !form.claims.is_empty()) {
             return Err("a step that `stays` is not judged as others are: ask it in a step of its own");
         }
+        if form.reaches_nobody && (form.network || form.stays.is_some() || !form.watched) {
+            return Err("that it `reaches-nobody` is seen of a watched step that ends, without `network`");
+        }
+        let terminal = form.terminal;
+        terminal.as_ref().map(Terminal::check).transpose()?;
         let talk = match (form.language_server, form.debug_adapter) {
             (None, None) => None,
-            (Some(server), None) => Some(Talk::LanguageServer(server)),
-            (None, Some(adapter)) => Some(Talk::DebugAdapter(adapter)),
-            (Some(_), Some(_)) => return Err("a program is a `language-server` or a `debug-adapter`"),
+            (Some(server), None) if terminal.is_none() => Some(Talk::LanguageServer(server)),
+            (None, Some(adapter)) if terminal.is_none() => Some(Talk::DebugAdapter(adapter)),
+            _ => return Err("a program is a `language-server`, a `debug-adapter`, or in a `terminal`"),
         };
         let is_judged = form.stays.is_some() || form.must_not_hold || form.patience > 0 || !form.claims.is_empty();
-        if talk.is_some() && (is_judged || !form.input.is_empty()) {
-            return Err("what is asked over a protocol is not judged as other steps are");
+        if (talk.is_some() || terminal.is_some()) && (is_judged || !form.input.is_empty()) {
+            return Err("what is asked over a protocol, or in a terminal, is not judged as other steps are");
         }
         let StepForm { name, run, input, folder, variables, expect, limit, harmless, claims, .. } = form;
         let StepForm { write, stays, patience, must_not_hold, watched, network, memory, processes, .. } = form;
+        let reaches_nobody = form.reaches_nobody;
         let mut trial = Trial::new(name, run, input, folder, limit);
         (trial.variables, trial.expect, trial.harmless, trial.claims) = (variables, expect, harmless, claims);
         (trial.network, trial.memory, trial.processes) = (network, memory, processes);
-        Ok(Self { trial, write, stays, patience, must_not_hold, watched, talk })
+        Ok(Self { trial, write, stays, patience, must_not_hold, watched, reaches_nobody, talk, terminal })
     }
 }
 

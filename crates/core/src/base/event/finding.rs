@@ -45,6 +45,8 @@ pub enum Looked {
     Error,
     /// Both.
     Outputs,
+    /// The screen of its terminal.
+    Screen,
     /// A file.
     File {
         /// As the claim names it.
@@ -277,6 +279,11 @@ pub enum Finding {
     },
     /// Other machines can reach it, and are not to.
     Open,
+    /// It tried to reach other machines, and is not to.
+    Reached {
+        /// Whom, as address and port.
+        whom: Vec<String>,
+    },
     /// It ends by itself, and is started again and again.
     Fails,
     /// It runs, and whoever kept it running was killed.

@@ -21,6 +21,7 @@ use crate::host::enclosed::{Encloser, Way};
 use crate::sys::{self, Start};
 
 mod guard;
+mod terminal;
 mod under_way;
 
 use guard::Guard;
@@ -50,10 +51,19 @@ pub struct Setting<'s> {
     pub cell: Option<&'s Cell>,
     /// What can keep it to that more strictly than a thread of this process.
     pub encloser: Option<&'s Encloser>,
-    /// Programs that are let go, where everything else that it starts is to be written down.
-    pub watched: Option<&'s [PathBuf]>,
+    /// How everything that it starts is written down, where it is to be.
+    pub watched: Option<Watching<'s>>,
     /// What it may take together with what it starts, where it is kept to a cell.
     pub most: Option<Most>,
+}
+
+/// How what a process starts is written down.
+#[derive(Clone, Copy, Debug)]
+pub struct Watching<'s> {
+    /// Programs that are let go, with what they start.
+    pub let_go: &'s [PathBuf],
+    /// Whether it is written down, too, whom they try to reach beyond this machine.
+    pub reach: bool,
 }
 
 impl<'s> Setting<'s> {
@@ -227,7 +237,7 @@ struct Started {
 
 /// Starts the process in its cell: by the encloser, and where that cannot be had, by a thread of this one.
 fn start(setting: &Setting<'_>, mark: &str) -> io::Result<Started> {
-    let mut command = bare(setting.run, setting)?;
+    let mut command = piped(setting.run, setting)?;
     let Some(cell) = setting.cell else {
         return Ok(Started { child: command.env(MARK, mark).spawn()?, confined: Confined::default(), way: None });
     };
@@ -235,7 +245,7 @@ fn start(setting: &Setting<'_>, mark: &str) -> io::Result<Started> {
     let lingering = adopts.then_some(Kept::Lingering);
     let enclosed = setting.encloser.and_then(|encloser| {
         let way = Way::of(encloser, cell, setting.run, setting.watched).ok()?;
-        let child = bare(&way.words, setting).ok()?.env(MARK, mark).spawn().ok()?;
+        let child = piped(&way.words, setting).ok()?.env(MARK, mark).spawn().ok()?;
         Some(Started { child, confined: Confined(lingering.into_iter().collect()), way: Some(way) })
     });
     if let Some(started) = enclosed {
@@ -246,7 +256,14 @@ fn start(setting: &Setting<'_>, mark: &str) -> io::Result<Started> {
     Ok(Started { child, confined, way: None })
 }
 
-/// The command with what every process here gets, and leading a group.
+/// The command leading a group, with pipes for its streams.
+fn piped(run: &[OsString], setting: &Setting<'_>) -> io::Result<Command> {
+    let mut command = bare(run, setting)?;
+    command.process_group(0).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    Ok(command)
+}
+
+/// The command with what every process here gets.
 fn bare(run: &[OsString], setting: &Setting<'_>) -> io::Result<Command> {
     let Some((program, arguments)) = run.split_first() else {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is no command"));
@@ -256,11 +273,7 @@ fn bare(run: &[OsString], setting: &Setting<'_>) -> io::Result<Command> {
         .args(arguments)
         .current_dir(setting.folder)
         .env_clear()
-        .envs(setting.variables.iter().map(|(key, value)| (key, value)))
-        .process_group(0)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped());
+        .envs(setting.variables.iter().map(|(key, value)| (key, value)));
     Ok(command)
 }
 

@@ -6,10 +6,13 @@
 
 mod debug;
 mod language;
+mod terminal;
 
 pub(crate) use debug::debug;
 pub(crate) use language::serve;
+pub(crate) use terminal::sit;
 
+use std::borrow::Cow;
 use std::io::Write;
 use std::path::Path;
 use std::process::ChildStdin;
@@ -34,7 +37,7 @@ pub(crate) type Heard<T> = Result<T, Finding>;
 /// One thing that a program was asked, and what came of it.
 pub(crate) struct Said {
     /// What it shows.
-    pub(crate) claim: &'static str,
+    pub(crate) claim: Cow<'static, str>,
     /// Whether it did.
     pub(crate) heard: Heard<()>,
     /// How long it took.
@@ -43,13 +46,13 @@ pub(crate) struct Said {
 
 impl Said {
     /// Asks, and looks at the clock.
-    fn of<T>(claim: &'static str, ask: impl FnOnce() -> Heard<T>) -> (Self, Option<T>) {
+    fn of<T>(claim: impl Into<Cow<'static, str>>, ask: impl FnOnce() -> Heard<T>) -> (Self, Option<T>) {
         let since = Instant::now();
         let (heard, answer) = match ask() {
             Ok(answer) => (Ok(()), Some(answer)),
             Err(finding) => (Err(finding), None),
         };
-        (Self { claim, heard, took: since.elapsed() }, answer)
+        (Self { claim: claim.into(), heard, took: since.elapsed() }, answer)
     }
 }
 

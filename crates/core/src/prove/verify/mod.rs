@@ -40,7 +40,7 @@ use crate::base::event::{
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::shelf::Standing;
 use crate::host::confine::{Cell, Network};
-use crate::host::process;
+use crate::host::process::{self, Watching};
 use crate::host::survey::{Host, SCRATCH, answers, scratch};
 use crate::keep::berth::Berth;
 use crate::keep::landing::{ladder_of, path_with};
@@ -367,7 +367,7 @@ struct Around<'a> {
     /// What it may read besides.
     reads: &'a [PathBuf],
     /// Programs that are let go, where what others start is written down.
-    watched: Option<&'a [PathBuf]>,
+    watched: Option<Watching<'a>>,
     /// Where launchers write down what they start.
     told: Option<&'a Path>,
     /// Folders that it sees in place of the corners.

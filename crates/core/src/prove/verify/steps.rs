@@ -14,7 +14,7 @@ use super::{Around, Bench, VerifyError, not_started};
 use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Verdict, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
 use crate::host::confine::Network;
-use crate::host::process::Lasting;
+use crate::host::process::{Lasting, Watching};
 use crate::host::rooms::Room;
 use crate::prove::project::{bytes_of, of_rung, put};
 use crate::prove::together::{Seen, launched};
@@ -146,7 +146,8 @@ impl Bench<'_> {
         let nook = self.nook("rehearsals", &rehearsal.rehearsal)?;
         let told = nook.join("starts");
         files::replace(&told, b"")?;
-        let (room, watched) = (self.keeping.room(), Some(self.keeping.let_go()));
+        let watched = Some(Watching { let_go: self.keeping.let_go(), reach: false });
+        let room = self.keeping.room();
         let network = room.as_ref().map_or(Network::All, Room::network);
         let plain = Around { nook: &nook, folder, network, reads: &reads, watched, told: Some(&told), shown: &[] };
         let (stage, set) = self.stage(rehearsal, &plain)?;
@@ -185,20 +186,42 @@ impl Bench<'_> {
     /// Runs one step.
     fn play(&self, play: &mut Play<'_>, subject: &Subject, step: &Step) -> Result<(), VerifyError> {
         let watched = play.around.watched.filter(|_| step.watched && self.keeping.encloser().is_some());
+        let watched = watched.map(|watching| Watching { reach: step.reaches_nobody, ..watching });
         let around = Around { watched, ..play.around };
         let mut starts = None;
-        let verdicts = match (&step.stays, &step.talk) {
-            (_, Some(talk)) => self.talked(subject, step, talk, &around, &mut starts)?,
-            (None, None) => self.tried(subject, step, &around, &mut starts)?,
-            (Some(pattern), None) => {
+        let verdicts = match (&step.stays, &step.talk, &step.terminal) {
+            (_, Some(talk), _) => self.talked(subject, step, talk, &around, &mut starts)?,
+            (_, _, Some(terminal)) => self.sat(subject, terminal, step, &around, &mut starts)?,
+            (None, None, None) => self.tried(subject, step, &around, &mut starts)?,
+            (Some(pattern), None, None) => {
                 let verdict = self.left_running(subject.clone(), step, pattern, &around, &mut play.running)?;
                 play.verdicts.push(verdict);
                 return Ok(());
             }
         };
-        play.verdicts.extend(verdicts);
+        let told = step.reaches_nobody.then(|| self.reached_nobody(subject, &around, starts.as_deref()));
+        play.verdicts.extend(verdicts.into_iter().chain(told));
         play.seen.started(starts, step.watched);
         Ok(())
+    }
+
+    /// Whether a step that was watched tried to reach no other machine.
+    fn reached_nobody(&self, subject: &Subject, around: &Around<'_>, starts: Option<&[Start]>) -> Verdict {
+        // Without a network of its own it could not even have tried.
+        let seen = starts.filter(|_| matches!(around.network, Network::Room(_)));
+        let outcome = match seen {
+            Some(starts) => {
+                let mut whom: Vec<String> = starts.iter().flat_map(|start| start.reached.iter().cloned()).collect();
+                whom.sort();
+                whom.dedup();
+                if whom.is_empty() { Outcome::Passed } else { Outcome::failed(Finding::Reached { whom }) }
+            }
+            None => {
+                let reason = "this system does not let it be seen whom a program tries to reach".to_owned();
+                Outcome::Skipped(Skipped::PassedOver { reason })
+            }
+        };
+        self.conclude(subject.claiming("it tries to reach no other machine"), Instant::now(), outcome)
     }
 
     /// Runs a step, again and again while it fails and there is time.

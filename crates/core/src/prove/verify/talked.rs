@@ -1,16 +1,17 @@
-//! Programs of a rehearsal that are asked over an open protocol.
+//! Programs of a rehearsal that are asked over an open protocol, or sat before in a terminal.
 
+use std::io;
 use std::time::Instant;
 
-use kladder_choose::catalog::{Step, Talk};
+use kladder_choose::catalog::{Step, Talk, Terminal};
 use kladder_choose::names::Household;
 
 use super::steps::failed;
 use super::{Around, Bench, VerifyError, not_started};
-use crate::base::event::{Event, Finding, Outcome, Subject, Verdict, check_cancelled};
+use crate::base::event::{Event, Finding, Outcome, Output, Skipped, Subject, Verdict, check_cancelled};
 use crate::base::files;
 use crate::host::process::Lasting;
-use crate::prove::speak;
+use crate::prove::speak::{self, Said};
 use crate::sys::Start;
 
 /// Bytes of a file that a program is asked about.
@@ -49,14 +50,52 @@ impl Bench<'_> {
         };
         drop(open);
         check_cancelled(self.observer)?;
+        *starts = process.starts();
+        Ok(self.told(subject, heard, |finding| failed(finding, &process)))
+    }
+
+    /// Sits before a program in a terminal; the screen is told where something is not as it should be.
+    pub(super) fn sat(
+        &self,
+        subject: &Subject,
+        terminal: &Terminal,
+        step: &Step,
+        around: &Around<'_>,
+        starts: &mut Option<Vec<Start>>,
+    ) -> Result<Vec<Verdict>, VerifyError> {
+        let started = Instant::now();
+        self.observer.event(&Event::Checking { subject: subject.clone() });
+        let mut begun = self.begun(&step.trial, &Household::shared(), None, around)?;
+        begun.variables.push(("TERM".into(), terminal.kind.clone().into()));
+        let opened = Lasting::in_terminal(&self.setting(&begun, &step.trial, around), terminal.size);
+        let (mut process, keys) = match opened {
+            Ok(opened) => opened,
+            Err(error) if error.kind() == io::ErrorKind::Unsupported => {
+                let reason = "this system gives it no terminal".to_owned();
+                let skipped = Outcome::Skipped(Skipped::PassedOver { reason });
+                return Ok(vec![self.conclude(subject.clone(), started, skipped)]);
+            }
+            Err(error) => {
+                let failed = Outcome::failed(not_started(&step.trial, &error));
+                return Ok(vec![self.conclude(subject.clone(), started, failed)]);
+            }
+        };
+        let (heard, screen) = speak::sit(&mut process, keys, terminal, step.limit, &|| self.observer.cancelled());
+        check_cancelled(self.observer)?;
+        *starts = process.starts();
+        let failed = |finding| Outcome::Failed { finding, output: Output::of(&screen), causes: Vec::new() };
+        Ok(self.told(subject, heard, failed))
+    }
+
+    /// What was heard, as verdicts.
+    fn told(&self, subject: &Subject, heard: Vec<Said>, failed: impl Fn(Finding) -> Outcome) -> Vec<Verdict> {
         let mut verdicts = Vec::new();
-        for speak::Said { claim, heard, took } in heard {
-            let outcome = heard.map_or_else(|finding| self.known(failed(finding, &process)), |()| Outcome::Passed);
-            let verdict = Verdict { subject: subject.claiming(claim), outcome, took };
+        for Said { claim, heard, took } in heard {
+            let outcome = heard.map_or_else(|finding| self.known(failed(finding)), |()| Outcome::Passed);
+            let verdict = Verdict { subject: subject.claiming(&claim), outcome, took };
             self.observer.event(&Event::Checked(verdict.clone()));
             verdicts.push(verdict);
         }
-        *starts = process.starts();
-        Ok(verdicts)
+        verdicts
     }
 }

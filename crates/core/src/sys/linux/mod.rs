@@ -7,6 +7,7 @@ mod filter;
 pub(crate) mod libraries;
 pub(crate) mod ports;
 pub(crate) mod processes;
+pub(crate) mod reach;
 pub(crate) mod rooms;
 pub(crate) mod spaces;
 pub(crate) mod traces;

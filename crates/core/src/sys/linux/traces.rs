@@ -1,6 +1,9 @@
 //! Watching what a process starts (ptrace(2)): each program that it and its descendants become is written down, and which files
 //! each had mapped when it ended.
 //!
+//! Where it is wanted, a filter of system calls (seccomp(2), `SECCOMP_RET_TRACE`) stops whoever is about to reach somebody, and to whom
+//! is read from its memory before it goes on.
+//!
 //! A process that is watched cannot be watched by others: debuggers are let go when they start, with all that they start.
 
 use std::collections::{HashMap, HashSet};
@@ -17,6 +20,7 @@ use nix::unistd::Pid;
 use rustix::io::Errno;
 use rustix::process::{WaitOptions, wait};
 
+use super::reach;
 use crate::sys::Line;
 
 /// More starts than this are not written down.
@@ -85,7 +89,7 @@ fn decoded(status: i32) -> Told {
 
 fn options() -> Options {
     let follow = Options::PTRACE_O_TRACEFORK | Options::PTRACE_O_TRACEVFORK | Options::PTRACE_O_TRACECLONE;
-    follow | Options::PTRACE_O_TRACEEXEC | Options::PTRACE_O_TRACEEXIT
+    follow | Options::PTRACE_O_TRACEEXEC | Options::PTRACE_O_TRACEEXIT | Options::PTRACE_O_TRACESECCOMP
 }
 
 fn go_on(pid: Pid, signal: Option<Signal>) {
@@ -109,7 +113,7 @@ impl Seen<'_> {
     fn event(&mut self, pid: Pid, event: i32) {
         let about = || ptrace::getevent(pid).ok().and_then(|number| i32::try_from(number).ok()).map(Pid::from_raw);
         match event {
-            // The kernel's numbers (linux/ptrace.h): fork, vfork, clone; exec; exit; stop.
+            // The kernel's numbers (linux/ptrace.h): fork, vfork, clone; exec; exit; a filtered call; stop.
             1..=3 => {
                 if let Some(new) = about() {
                     self.images.insert(new, self.images.get(&pid).copied().flatten());
@@ -123,6 +127,11 @@ impl Seen<'_> {
                 return;
             }
             6 => self.ends(pid),
+            7 => {
+                if let Some((of, to)) = self.images.get(&pid).copied().flatten().zip(reach::whom(pid)) {
+                    self.tell(&Line::Reach { of, to });
+                }
+            }
             // It stays where it is until it is known whose child it is.
             128 if pid != self.first && !self.images.contains_key(&pid) => {
                 self.early.insert(pid);
