@@ -48,5 +48,6 @@ pub mod catalog;
 pub mod ladder;
 pub mod pins;
 pub mod sets;
+pub mod setting;
 
 pub use values::{address, digest, names, near, path, platform, template};

@@ -89,6 +89,11 @@ pub enum Fault {
         /// Where both would be seen.
         at: String,
     },
+    /// Something extends a tool that takes no extensions.
+    TakesNone {
+        /// That tool.
+        tool: String,
+    },
     /// A tool is preferred for what it does not provide.
     NotAProvider {
         /// The tool.
@@ -289,6 +294,13 @@ impl Checked<'_> {
         (!self.answers(name)).then(|| Fault::NoSuchTool { name: name.to_owned(), near: near() })
     }
 
+    /// That there is no tool of this name, or none of those that answer to it takes extensions.
+    fn takes_extensions(&self, name: &str) -> Option<Fault> {
+        let takes = |definition: &Definition| definition.all().iter().any(|says| says.extensions.is_some());
+        let is_fine = self.unreadable.contains(name) || self.answering(name).any(takes);
+        self.known(name).or_else(|| (!is_fine).then(|| Fault::TakesNone { tool: name.to_owned() }))
+    }
+
     fn has_series(&self, tool: &str, series: &str) -> bool {
         let mut releases = self.answering(tool).flat_map(|definition| &definition.releases);
         self.unreadable.contains(tool) || releases.any(|release| release.series.iter().any(|known| known == series))
@@ -439,6 +451,10 @@ impl OfTool<'_> {
         for lends in &says.lends {
             let fault = self.checked.known(&lends.to);
             self.tell(0, &lends.to, fault);
+        }
+        for way in &says.extends {
+            let fault = self.checked.takes_extensions(&way.name);
+            self.tell(0, &way.name, fault);
         }
         let by = says.commands.values().filter_map(|command| command.by.as_ref());
         let by = by.filter(|by| !self.checked.has_command(by.as_str()));

@@ -25,9 +25,9 @@ pub use brings::Brings;
 pub use card::{Artifact, Card, CardArtifact, CardGate, CardPiece, CardRelease, Details, PinnedArtifact};
 pub use check::{Fault, Remark, Texts};
 pub use definition::{
-    AbsoluteLinks, Also, Anew, Command, CommandName, Definition, FREE, FitOut, Here, HostPath, HostProbe, How, Layout,
-    Lends, LinesFor, Origin, Piece, Port, Published, Release, Says, Service, Spot, Unpacking, Variable, VariableName,
-    Visit, When, Whose, WrongChoice,
+    AbsoluteLinks, Also, Anew, Asking, Chooses, Command, CommandName, Definition, Extensions, FREE, FitOut, Here,
+    HostPath, HostProbe, How, Layout, Lends, LinesFor, Origin, Piece, Port, Published, Release, Says, Service,
+    SettingsRead, Spot, Unpacking, Variable, VariableName, Visit, When, Whose, WrongChoice,
 };
 pub use desktop::{DesktopEntry, Word};
 pub use devices::Devices;

@@ -29,11 +29,9 @@
 mod code;
 mod edit;
 mod machines;
-mod settings;
 
 pub use code::{Code, CodeSource, Revision};
 pub use edit::{Terms, with_wish, without_wish};
-pub use settings::{Content, Form, Setting};
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -47,6 +45,7 @@ use crate::digest::{Canonical, Digest};
 use crate::document::{DocumentError, Place, Source};
 use crate::names::{NotAName, ToolName};
 use crate::sets::{LibrarySet, SetForm};
+use crate::setting::{Setting, SettingForm};
 use crate::version::{Requirement, RequirementError, asks_for_newest};
 
 /// What the catalog is called that the program carries in itself.
@@ -299,7 +298,7 @@ struct File {
     ssh_key: Option<SshKey>,
     code: Option<code::CodeForm>,
     #[serde(default)]
-    settings: BTreeMap<Spanned<String>, Spanned<settings::SettingForm>>,
+    settings: BTreeMap<Spanned<String>, Spanned<SettingForm>>,
     #[serde(default)]
     rehearsals: BTreeMap<Spanned<String>, Rehearsal>,
     #[serde(default)]

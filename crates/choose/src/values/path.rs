@@ -11,6 +11,8 @@
 use std::fmt;
 use std::path::{Component, Path, PathBuf};
 
+use crate::names::ToolName;
+
 use serde::{Deserialize, Serialize};
 
 /// A path that stays below the folder it starts in: no root, no `..`, no NUL. Empty for the folder itself.
@@ -69,6 +71,12 @@ impl InnerPath {
     /// Whether it is the folder itself.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
+    }
+
+    /// The path of what has a tool's name in this folder.
+    #[must_use]
+    pub fn of(&self, tool: &ToolName) -> Self {
+        if self.0.is_empty() { Self(tool.to_string()) } else { Self([&self.0, "/", tool.as_str()].concat()) }
     }
 
     /// Where it leads from `folder`.

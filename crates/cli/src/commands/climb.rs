@@ -75,6 +75,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     tell(&desk, &landing, changed, &mended, took, out)?;
     tell_code(&code, out)?;
     settings::tell(&placed, out)?;
+    settings::tell_outdated(&site, &placed, out)?;
     if changed {
         reach(context, out, options.yes)?;
     }

@@ -5,7 +5,8 @@ use kladder_choose::document::Source;
 use kladder_choose::ladder::Ladder;
 use kladder_core::base::event::Observer;
 use kladder_core::climb::Site;
-use kladder_core::climb::settings::SettingPlaced;
+use kladder_core::climb::settings::{Consent, SettingPlaced};
+use kladder_core::wire::chosen::Outdated;
 use kladder_core::wire::placed::{Placing, State};
 use kladder_tell::problem::Problem;
 use kladder_tell::words;
@@ -28,8 +29,9 @@ pub(super) fn place(
     if asks && !yes && !goes_on(site, out)? {
         return Ok(Vec::new());
     }
-    let consent = |placing: &Placing| agrees || (asks && asked(placing, out));
-    Ok(site.place_settings(&consent, context.around.wait, observer)?)
+    let ask = |placing: &Placing| asks && asked(placing, out);
+    let consent = if agrees { Consent::Always } else { Consent::Asked(&ask) };
+    Ok(site.place_settings(consent, context.around.wait, observer)?)
 }
 
 /// Shows what would be written into the person's home, and asks once for all of it.
@@ -66,6 +68,19 @@ pub(super) fn tell(placed: &[SettingPlaced], out: &Out) -> Result<(), Problem> {
     out.say(format!("\n{}", out.columns(&["settings", ""], told.iter().map(row).collect(), &[])))?;
     if placed.iter().any(|one| one.state == State::Differs && !one.changed) {
         out.say("`kladder climb --take-settings` lets the ladder's take their place; yours are kept.")?;
+    }
+    Ok(())
+}
+
+/// Names tools that run and have read their settings before they were changed.
+pub(super) fn tell_outdated(site: &Site<'_>, placed: &[SettingPlaced], out: &Out) -> Result<(), Problem> {
+    if !placed.iter().any(|one| one.changed) {
+        return Ok(());
+    }
+    for Outdated { rung, process } in site.outdated()? {
+        out.say(format!(
+            "{rung} runs (process {process}) and reads its settings only when it starts: start it again."
+        ))?;
     }
     Ok(())
 }

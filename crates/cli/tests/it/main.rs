@@ -18,6 +18,7 @@ mod coding;
 mod confining;
 mod copies;
 mod edges;
+mod editors;
 mod elsewhere;
 mod entering;
 mod fitting;

@@ -42,6 +42,7 @@ use kladder_choose::pins::Pins;
 use kladder_choose::version::Version;
 use route::{Route, RouteError};
 
+use self::settings::WantedThere;
 use crate::base::crash;
 use crate::base::event::{Cancelled, Observer};
 use crate::base::files::{self, FileError};
@@ -56,7 +57,6 @@ use crate::prove::verify::VerifyError;
 use crate::settings::Home;
 use crate::tasks::launch::LaunchError;
 use crate::tasks::{Rung, TaskError};
-use crate::wire::placed::Wanted;
 
 /// A rung that was not climbed, and why.
 #[derive(Debug)]
@@ -192,7 +192,7 @@ pub struct Site<'s> {
     /// Nothing but the cache and yards that are folders may be used.
     pub offline: bool,
     /// What the ladder wants in the home, once it was found out.
-    pub wanted: OnceLock<Vec<Wanted>>,
+    pub wanted: OnceLock<WantedThere>,
 }
 
 /// An index that the settings do not name.

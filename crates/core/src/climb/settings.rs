@@ -14,9 +14,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::fill_words;
-use kladder_choose::ladder::{Code, Content, Form, Setting};
+use kladder_choose::ladder::Code;
 use kladder_choose::pins::VERSION_CONTROL;
 use kladder_choose::sets::LibrarySet;
+use kladder_choose::setting::{Content, Form, Setting};
 use kladder_launch::SETS;
 use serde_json::Value;
 
@@ -27,8 +28,10 @@ use crate::base::files::{self, FileError};
 use crate::keep::landing::Landings;
 use crate::keep::state::Writer;
 use crate::keep::whose::Whose;
-use crate::prove::project::of_rung;
+use crate::keep::wired::Wired;
 use crate::settings::Home;
+use crate::tasks::word_of;
+use crate::wire::chosen::{self, Outdated};
 use crate::wire::links::{Links, WantedLink};
 use crate::wire::placed::{self, PlaceError, Placed, Placing, State, Want, Wanted};
 
@@ -52,8 +55,35 @@ pub enum SettingsError {
     Climb(#[from] ClimbError),
 }
 
-/// Whom a person's own file belongs to is asked of them.
-pub type Consent<'c> = &'c dyn Fn(&Placing) -> bool;
+/// What a ladder wants in a home.
+#[derive(Clone, Debug, Default)]
+pub struct WantedThere {
+    /// Files, whole or some values of them.
+    pub files: Vec<Wanted>,
+    /// Links to what stands on the shelf or in landings.
+    pub links: Vec<WantedLink>,
+}
+
+/// Whether the ladder's may take the place of what is a person's.
+#[derive(Clone, Copy)]
+pub enum Consent<'c> {
+    /// Never.
+    Never,
+    /// They are asked about what stood there before the ladder wanted it otherwise; what they changed since stays.
+    Asked(&'c dyn Fn(&Placing) -> bool),
+    /// Always, whatever they changed.
+    Always,
+}
+
+impl Consent<'_> {
+    fn allows(self, placing: &Placing) -> bool {
+        match self {
+            Self::Never => false,
+            Self::Asked(ask) => ask(placing),
+            Self::Always => true,
+        }
+    }
+}
 
 /// What became of one file.
 #[derive(Clone, Debug)]
@@ -84,22 +114,25 @@ impl Site<'_> {
         let landings = self.landings();
         let placed = Placed::read(&record_of(&landings)).map_err(PlaceError::from)?;
         let links = Links::read(landings.folder()).map_err(PlaceError::from)?;
-        let mut all = placed::plan(&self.wanted()?, &placed);
-        all.extend(links.plan(&self.wanted_links(), &self.home.ladders()));
+        let wanted = self.wanted()?;
+        let mut all = placed::plan(&wanted.files, &placed);
+        all.extend(links.plan(&wanted.links, &self.home.data));
         Ok(all)
     }
 
-    /// The environments of sets that should be seen in the project's folder.
-    fn wanted_links(&self) -> Vec<WantedLink> {
+    /// The environments of sets that should be seen in the project's folder, and extensions that the host's own tools should see.
+    fn links_on(&self, route: &Route) -> Vec<WantedLink> {
         let (beside, current) = (self.ladder.path.parent().unwrap_or(Path::new("/")), self.landings().current_link());
         let link = |set: &LibrarySet| {
             let target = current.join(SETS).join(set.name.as_str());
             Some(WantedLink { path: set.folder.as_ref()?.below(beside), target })
         };
-        self.ladder.sets.iter().filter_map(link).collect()
+        let person = self.host.person.as_deref();
+        let extensions = person.map(|home| chosen::links(&route.rungs, home)).unwrap_or_default();
+        self.ladder.sets.iter().filter_map(link).chain(extensions).collect()
     }
 
-    fn wanted(&self) -> Result<Vec<Wanted>, SettingsError> {
+    fn wanted(&self) -> Result<WantedThere, SettingsError> {
         match self.wanted.get() {
             Some(wanted) => Ok(wanted.clone()),
             None => self.wanted_on(&self.route()?),
@@ -107,16 +140,50 @@ impl Site<'_> {
     }
 
     /// What the ladder wants in the home, and the rungs of a route on the desktop.
-    pub(super) fn wanted_on(&self, route: &Route) -> Result<Vec<Wanted>, SettingsError> {
+    pub(super) fn wanted_on(&self, route: &Route) -> Result<WantedThere, SettingsError> {
         let own: Result<Vec<_>, SettingsError> =
             self.ladder.settings.iter().map(|setting| self.wanted_of(setting, route)).collect();
         let mut all = own?;
+        self.chosen(route, &mut all);
         all.extend(self.desktop(route));
         all.extend(self.units(route));
         all.extend(self.fonts(route));
         all.extend(self.kernels());
         all.extend(self.identity(route).filter(|identity| !all.iter().any(|one| one.path == identity.path)));
-        Ok(all)
+        Ok(WantedThere { files: all, links: self.links_on(route) })
+    }
+
+    /// Adds what makes the tools of a route choose those of the ladder; what the ladder itself says comes before that.
+    fn chosen(&self, route: &Route, all: &mut Vec<Wanted>) {
+        let Some(home) = &self.host.person else { return };
+        // Through the folder of all ladders' commands the one answers that counts where it is asked for.
+        let commands = Wired::of(self.home).commands();
+        for (file, want) in chosen::files(route.rungs.iter(), &route.rungs, &commands) {
+            let path = home.join(file.trim_start_matches("~/"));
+            match (all.iter_mut().find(|one| one.path == path).map(|one| &mut one.want), want) {
+                (None, want) => all.push(Wanted { path, want }),
+                (Some(Want::Keys { keys, .. }), Want::Keys { keys: more, .. }) => {
+                    more.into_iter().for_each(|(key, value)| {
+                        keys.entry(key).or_insert(value);
+                    });
+                }
+                (Some(_), _) => {}
+            }
+        }
+    }
+
+    /// The tools of a route that run and read their settings before these were what they are.
+    ///
+    /// # Errors
+    /// [`SettingsError`] where there is no route.
+    pub fn outdated(&self) -> Result<Vec<Outdated>, SettingsError> {
+        match &self.host.person {
+            Some(home) if !self.host.is_described() => {
+                let route = self.route()?;
+                Ok(chosen::outdated(&route.rungs, &route.rungs, home))
+            }
+            _ => Ok(Vec::new()),
+        }
     }
 
     /// Who works here, told to version control where the ladder brings it or wants code with it. Whatever stands in its own
@@ -142,7 +209,7 @@ impl Site<'_> {
     fn wanted_of(&self, setting: &Setting, route: &Route) -> Result<Wanted, SettingsError> {
         let known = |word: &str| {
             let (tool, what) = word.rsplit_once('.')?;
-            of_rung(&route.rungs, tool, what)
+            word_of(&route.rungs, tool, what)
         };
         let filled = |bytes: Vec<u8>, fill: bool| match String::from_utf8(bytes) {
             Ok(text) if fill => fill_words(&text, &known).into_bytes(),
@@ -155,11 +222,7 @@ impl Site<'_> {
                 let bytes = files::read(&beside.join(path)).map_err(SettingsError::From)?;
                 Want::Whole(filled(bytes, *fill))
             }
-            Content::Text { text, fill } => Want::Whole(filled(text.clone().into_bytes(), *fill)),
-            Content::Keys { form, keys } => {
-                let keys = keys.iter().map(|(key, value)| (key.clone(), filled_value(value, &known))).collect();
-                Want::Keys { form: *form, keys }
-            }
+            content => chosen::of_content(content, &known),
         };
         let home = self.host.person.as_ref().ok_or(SettingsError::NoHome)?;
         Ok(Wanted { path: home.join(setting.file.trim_start_matches("~/")), want })
@@ -178,9 +241,8 @@ impl Site<'_> {
         if self.host.is_described() {
             return Ok(Vec::new());
         }
-        let wanted = self.wanted()?;
-        let links = self.wanted_links();
-        let placed = place(self.home, &self.landings(), (&wanted, &links), consent, wait, observer)?;
+        let WantedThere { files, links } = self.wanted()?;
+        let placed = place(self.home, &self.landings(), (&files, &links), consent, wait, observer)?;
         self.tell_desktop(&placed);
         self.tell_session(&placed);
         Ok(placed)
@@ -211,7 +273,7 @@ pub fn take_back(
         of == Of::All || Whose::read(landings.folder()).is_some_and(|whose| !whose.ladder.exists())
     };
     for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)?.into_iter().filter(is_meant) {
-        all.extend(place(home, &landings, (&[], &[]), &|_| false, wait, observer)?);
+        all.extend(place(home, &landings, (&[], &[]), Consent::Never, wait, observer)?);
     }
     Ok(all)
 }
@@ -225,7 +287,7 @@ pub fn to_take_back(home: &Home) -> Result<Vec<Placing>, SettingsError> {
     for landings in Landings::everywhere(&home.ladders()).map_err(PlaceError::from)? {
         let placed = Placed::read(&record_of(&landings)).map_err(PlaceError::from)?;
         all.extend(placed::plan(&[], &placed));
-        all.extend(Links::read(landings.folder()).map_err(PlaceError::from)?.plan(&[], &home.ladders()));
+        all.extend(Links::read(landings.folder()).map_err(PlaceError::from)?.plan(&[], &home.data));
     }
     Ok(all)
 }
@@ -242,7 +304,7 @@ fn place(
     let placed = Placed::read(&record).map_err(PlaceError::from)?;
     let mut planned = placed::plan(wanted, &placed);
     let known = Links::read(landings.folder()).map_err(PlaceError::from)?;
-    planned.extend(known.plan(links, &home.ladders()));
+    planned.extend(known.plan(links, &home.data));
     let is_still = |placing: &Placing| placing.state == State::Stands && placing.change.is_none() && !placing.is_new;
     if planned.iter().all(is_still) {
         return Ok(planned.into_iter().map(told).collect());
@@ -252,13 +314,20 @@ fn place(
     let mut placed = Placed::read(&record).map_err(PlaceError::from)?;
     let backups = home.data.join("wired/before");
     let mut all = Vec::new();
+    if matches!(consent, Consent::Always) {
+        let is_yours = |placing: &Placing| matches!(placing.state, State::Yours | State::Clash);
+        for placing in placed::plan(wanted, &placed).into_iter().filter(is_yours) {
+            // As if it were seen for the first time: what they have is what was there before.
+            placed.forget(&placing.path).map_err(PlaceError::from)?;
+        }
+    }
     for placing in placed::plan(wanted, &placed) {
-        let goes = placing.state != State::Differs || consent(&placing);
+        let goes = placing.state != State::Differs || consent.allows(&placing);
         let changed = goes && placed::apply(&placing, &mut placed, &backups)?;
         all.push(SettingPlaced { changed, ..told(placing) });
     }
     let mut known = Links::read(landings.folder()).map_err(PlaceError::from)?;
-    for (path, state) in known.place(links, &home.ladders(), landings.folder()).map_err(PlaceError::from)? {
+    for (path, state) in known.place(links, &home.data, landings.folder()).map_err(PlaceError::from)? {
         let changed = matches!(state, State::ToWrite | State::ToUndo);
         all.push(SettingPlaced { path, state, changed });
     }
@@ -267,13 +336,4 @@ fn place(
 
 fn told(placing: Placing) -> SettingPlaced {
     SettingPlaced { path: placing.path, state: placing.state, changed: false }
-}
-
-fn filled_value(value: &Value, known: &dyn Fn(&str) -> Option<String>) -> Value {
-    match value {
-        Value::String(text) => Value::String(fill_words(text, known)),
-        Value::Array(all) => all.iter().map(|value| filled_value(value, known)).collect(),
-        Value::Object(all) => all.iter().map(|(key, value)| (key.clone(), filled_value(value, known))).collect(),
-        other => other.clone(),
-    }
 }

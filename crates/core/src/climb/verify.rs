@@ -1,6 +1,7 @@
 //! Verifying a landing and rehearsing on it, and what is learned from that.
 
 use std::num::NonZeroUsize;
+use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
@@ -15,6 +16,7 @@ use crate::base::event::{Cause, Confined, Event, Finding, Observer, Outcome, Sub
 use crate::climb::route::Route;
 use crate::keep::rates::Rates;
 use crate::keep::state::{Ended, Kind, Notes};
+use crate::keep::wired::Wired;
 use crate::prove::project::Project;
 use crate::prove::side::{Job, side_by_side};
 use crate::prove::together::Together;
@@ -126,7 +128,7 @@ impl Site<'_> {
         check_names(looking.only, &route.rungs, &rehearsals)?;
         let is_meant =
             |names: &[&str]| looking.only.is_empty() || looking.only.iter().any(|only| names.contains(&only.as_str()));
-        let closed = Mutex::new(Vec::new());
+        let (closed, wired) = (Mutex::new(Vec::new()), Wired::of(self.home).commands());
         let whole = looking.only.is_empty();
         let mut parts: Vec<Part<'_>> = Vec::new();
         if whole {
@@ -135,6 +137,7 @@ impl Site<'_> {
         for rung in &route.rungs {
             if is_meant(&[rung.key.tool.as_str(), &rung.key.to_string()]) {
                 parts.extend(of_rung(rung, &bench));
+                parts.extend(self.choosing(rung, &bench, &wired));
             }
         }
         if whole {
@@ -164,6 +167,13 @@ impl Site<'_> {
         let (together, kept) = bench.seen();
         let closed = closed.into_inner().unwrap_or_else(PoisonError::into_inner);
         Ok(Verified { verdicts: verdicts.into_iter().flatten().collect(), together, kept, closed, before: None })
+    }
+
+    /// What a rung that chooses tools for a person is asked.
+    fn choosing<'p>(&self, rung: &'p Rung, bench: &'p Bench<'p>, wired: &'p Path) -> Option<Part<'p>> {
+        let has_some = !rung.definition.says.chooses.is_empty();
+        let asked = has_some.then(|| Job::new(move || Ok(bench.choices(rung, wired)?)));
+        Some(asked?.using(Some(&rung.key).filter(|_| has_corners(rung))))
     }
 
     /// Where nobody listened, the ladder's services that do not run are a likely cause.

@@ -73,6 +73,13 @@ pub enum Mend {
     },
     /// Something is started anew.
     Anew(Anew),
+    /// A climb puts the ladder's settings in the place of a person's.
+    Settle,
+    /// A program is ended and started again.
+    Reopen {
+        /// Which rung's.
+        tool: ToolName,
+    },
     /// What nothing uses any more is removed.
     Clear,
     /// The clock is set.
@@ -108,6 +115,8 @@ impl Mend {
             | Self::Unset { .. }
             | Self::Open { .. }
             | Self::Anew(_)
+            | Self::Settle
+            | Self::Reopen { .. }
             | Self::Clock
             | Self::Log => Way::Person,
         }
@@ -143,6 +152,8 @@ impl Mend {
                 Self::Again { service: service.clone() }
             }
             (Subject::Service { service, .. }, _) => Self::Service { service: service.clone() },
+            (Subject::Choice { .. }, Finding::OtherChosen { .. }) => Self::Settle,
+            (Subject::Settings { rung }, _) => Self::Reopen { tool: rung.tool.clone() },
             (_, Finding::NotWired { .. }) => Self::Wire,
             (Subject::Shell { shell, login }, Finding::Unasked) => Self::Shell { shell: shell.clone(), login: *login },
             (_, Finding::Shadowed { commands }) => Self::Why { command: commands.first()?.command.clone() },

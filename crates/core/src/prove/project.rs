@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::base::digest::Digest;
 use crate::base::files::{self, Attach, FileError};
 use crate::base::record::{self, RecordError};
-use crate::tasks::Rung;
+use crate::tasks::{Rung, word_of};
 
 const FORMAT: u32 = 1;
 /// The record's name in a project's folder.
@@ -130,7 +130,7 @@ impl Project {
         record.answers.extend(answers.clone());
         let new = parts.iter().filter(|part| !record.parts.contains(part)).cloned().collect::<Vec<_>>();
         record.parts.extend(new);
-        let filled = rehearsal.filled(&record.answers, &record.parts, &|tool, what| of_rung(rungs, tool, what))?;
+        let filled = rehearsal.filled(&record.answers, &record.parts, &|tool, what| word_of(rungs, tool, what))?;
         let mut all = BTreeMap::new();
         for (path, file) in &filled.files {
             let bytes = bytes_of(file)?;
@@ -150,7 +150,7 @@ impl Project {
         parts: &[String],
         rungs: &[Rung],
     ) -> Result<Self, ProjectError> {
-        let filled = rehearsal.filled(answers, parts, &|tool, what| of_rung(rungs, tool, what))?;
+        let filled = rehearsal.filled(answers, parts, &|tool, what| word_of(rungs, tool, what))?;
         Ok(Self { folder: folder.to_path_buf(), filled, files: BTreeMap::new(), record: Recorded::of(rehearsal) })
     }
 
@@ -212,14 +212,4 @@ fn becomes(file: &Path, text: &[u8], written: Option<&Digest>) -> Result<Became,
     } else {
         Became::Kept
     })
-}
-
-/// What `@TOOL.folder@` and `@TOOL.version@` stand for.
-pub(crate) fn of_rung(rungs: &[Rung], tool: &str, what: &str) -> Option<String> {
-    let rung = rungs.iter().find(|rung| rung.key.household.is_shared() && rung.answers_to(tool))?;
-    match what {
-        "folder" => rung.files().to_str().map(str::to_owned),
-        "version" => Some(rung.version.to_string()),
-        _ => None,
-    }
 }

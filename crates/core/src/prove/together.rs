@@ -85,14 +85,7 @@ impl<'o> Owners<'o> {
     pub(crate) fn of(rungs: &'o [Rung]) -> Self {
         let mut folders = Vec::new();
         for rung in rungs {
-            let own = rung.shelved().map(|shelved| shelved.place.files());
-            let berth = rung.berth.as_ref().map(|berth| berth.folder.clone());
-            // Of what the host has it is the file alone.
-            let file = rung.shelved().is_none().then(|| rung.folder().to_path_buf());
-            for folder in own.into_iter().chain(berth).chain(file) {
-                let real = std::fs::canonicalize(&folder).unwrap_or(folder);
-                folders.push((real, rung));
-            }
+            folders.extend(rung.own_places().into_iter().map(|place| (place, rung)));
         }
         Self { folders }
     }

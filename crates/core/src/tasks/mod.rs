@@ -15,6 +15,7 @@ mod rung;
 pub mod sets;
 
 pub use bring::{Prepared, executable, parts};
+pub(crate) use rung::word_of;
 pub use rung::{Because, Listening, Rung, Shelved, Source};
 
 pub use fit_out::FitStep;

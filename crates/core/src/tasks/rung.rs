@@ -5,7 +5,7 @@ use std::net::Ipv4Addr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use kladder_choose::catalog::{Artifact, Command, CommandName, Definition};
+use kladder_choose::catalog::{Artifact, Command, CommandName, Definition, Way};
 use kladder_choose::names::RungKey;
 use kladder_choose::path::InnerPath;
 use kladder_choose::pins::HostCopy;
@@ -166,6 +166,24 @@ impl Rung {
         self.definition.answers_to(name)
     }
 
+    /// Where another rung lies in it that extends it; `None` for one that does not, or not this version.
+    pub fn extended_by(&self, other: &Self) -> Option<InnerPath> {
+        let at = &self.definition.says.extensions.as_ref()?.at;
+        let means = |way: &Way| self.definition.meets(&way.name, &way.version, &self.version);
+        let is_it = other.shelved().is_some() && other.key.household == self.key.household;
+        (is_it && other.definition.says.extends.iter().any(means)).then(|| at.of(&other.key.tool))
+    }
+
+    /// The folders, or the file, that are its own, with links followed.
+    pub fn own_places(&self) -> Vec<PathBuf> {
+        let own = self.shelved().map(|shelved| shelved.place.files());
+        let berth = self.berth.as_ref().map(|berth| berth.folder.clone());
+        // Of what the host has it is the file alone.
+        let file = self.shelved().is_none().then(|| self.folder().to_path_buf());
+        let all = own.into_iter().chain(berth).chain(file);
+        all.map(|place| std::fs::canonicalize(&place).unwrap_or(place)).collect()
+    }
+
     /// Its tasks, in order.
     pub fn tasks(&self) -> Vec<Box<dyn Task + '_>> {
         let mut tasks: Vec<Box<dyn Task + '_>> = Vec::new();
@@ -239,5 +257,15 @@ impl Rung {
             berth: self.berth.as_ref().map(|berth| berth.folder.clone()),
             recipes: self.recipes(),
         }
+    }
+}
+
+/// What `@TOOL.folder@` and `@TOOL.version@` stand for.
+pub(crate) fn word_of(rungs: &[Rung], tool: &str, what: &str) -> Option<String> {
+    let rung = rungs.iter().find(|rung| rung.key.household.is_shared() && rung.answers_to(tool))?;
+    match what {
+        "folder" => rung.files().to_str().map(str::to_owned),
+        "version" => Some(rung.version.to_string()),
+        _ => None,
     }
 }

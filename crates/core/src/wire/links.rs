@@ -1,6 +1,6 @@
-//! Links that a ladder puts into its project's folder, to what stands in its landings.
+//! Links that a ladder puts into its project's folder, or into a home, to what stands in its landings or on the shelf.
 //!
-//! A link is ours where it leads into the folder of ladders; what else stands at its place is a person's, and stays. Those that were
+//! A link is ours where it leads into the folder of data; what else stands at its place is a person's, and stays. Those that were
 //! made are written down, so that they go with the wish.
 
 use std::fs;
@@ -45,11 +45,11 @@ impl Links {
         record::read(&path, FORMAT)
     }
 
-    /// What would become of the links that are wanted, and of those that were; `ladders` has all landings of a home.
-    pub fn plan(&self, wanted: &[WantedLink], ladders: &Path) -> Vec<Placing> {
+    /// What would become of the links that are wanted, and of those that were; `data` is the folder that everything of ours is in.
+    pub fn plan(&self, wanted: &[WantedLink], data: &Path) -> Vec<Placing> {
         let old = self.paths.iter().map(|path| record::path::of_text(path));
-        let old = old.filter(|path| !wanted.iter().any(|one| one.path == *path) && is_ours(path, ladders));
-        let wanted = wanted.iter().map(|one| Placing::of_link(&one.path, state(one, ladders)));
+        let old = old.filter(|path| !wanted.iter().any(|one| one.path == *path) && is_ours(path, data));
+        let wanted = wanted.iter().map(|one| Placing::of_link(&one.path, state(one, data)));
         wanted.chain(old.map(|path| Placing::of_link(&path, State::ToUndo))).collect()
     }
 
@@ -60,10 +60,10 @@ impl Links {
     pub fn place(
         &mut self,
         wanted: &[WantedLink],
-        ladders: &Path,
+        data: &Path,
         landings: &Path,
     ) -> Result<Vec<(PathBuf, State)>, FileError> {
-        let planned = self.plan(wanted, ladders);
+        let planned = self.plan(wanted, data);
         // They are written down first: a link that nobody knows of would never go.
         let paths: Vec<String> = wanted.iter().map(|one| record::path::to_text(&one.path)).collect();
         let all: Vec<String> = paths.iter().chain(&self.paths).cloned().collect();
@@ -75,6 +75,7 @@ impl Links {
             match state {
                 State::ToWrite => {
                     let Some(one) = wanted.iter().find(|one| one.path == *path) else { continue };
+                    path.parent().map(files::create_folder).transpose()?;
                     let new = path.with_file_name(format!(".kladder-{}", std::process::id()));
                     let _ = fs::remove_file(&new);
                     symlink(&one.target, &new).on("write", path)?;
@@ -99,15 +100,15 @@ impl Links {
     }
 }
 
-/// Whether a link at a path leads to a landing.
-fn is_ours(path: &Path, ladders: &Path) -> bool {
-    fs::read_link(path).is_ok_and(|target| target.starts_with(ladders))
+/// Whether a link at a path leads to something of ours.
+fn is_ours(path: &Path, data: &Path) -> bool {
+    fs::read_link(path).is_ok_and(|target| target.starts_with(data))
 }
 
-fn state(wanted: &WantedLink, ladders: &Path) -> State {
+fn state(wanted: &WantedLink, data: &Path) -> State {
     match fs::read_link(&wanted.path) {
         Ok(target) if target == wanted.target => State::Stands,
-        Ok(target) if target.starts_with(ladders) => State::ToWrite,
+        Ok(target) if target.starts_with(data) => State::ToWrite,
         Err(_) if fs::symlink_metadata(&wanted.path).is_err() => State::ToWrite,
         _ => State::Left("something else is there".to_owned()),
     }

@@ -2,7 +2,7 @@
 //!
 //! What is about to be written is planned first, shown by the caller, and then done file by file, each in one step. Nothing
 //! but the block is ever touched: [`block`] says how it is found again and what becomes of the bytes around it. Beside it
-//! stands what a ladder puts into a home besides: [`placed`].
+//! stands what a ladder puts into a home besides: [`placed`], and what that is for its editors: [`chosen`].
 //!
 //! ```
 //! use kladder_core::host::survey::{Host, Shells};
@@ -33,6 +33,7 @@
 
 mod asked;
 pub mod block;
+pub mod chosen;
 mod files_of;
 pub mod links;
 mod login;

@@ -23,6 +23,7 @@ pub fn fault(fault: &Fault) -> String {
             format!("release {release} has no artifact for {platform}, which another one has")
         }
         Fault::LoansMeet { other, to, at } => format!("{other} lends {to} the same `{at}`"),
+        Fault::TakesNone { tool } => format!("{tool} takes no extensions: its definition has no `extensions`"),
         Fault::NotAProvider { tool, capability } => {
             format!("{tool} is preferred for {capability}, which it does not provide")
         }

@@ -3,18 +3,13 @@
 use kladder_choose::names::RungKey;
 use kladder_core::base::event::{Finding, Looked, Much, Shadow, Undeclared};
 
-use crate::text::{both, bytes, count, either, quoted};
+use crate::text::{both, bytes, clean, count, either, quoted};
 
 /// What was seen instead, in one sentence.
 pub fn finding(finding: &Finding) -> String {
     match finding {
-        Finding::Differs { all, .. } => {
-            if *all == 1 {
-                "1 of its files is not as it was".to_owned()
-            } else {
-                format!("{all} of its files are not as they were")
-            }
-        }
+        Finding::Differs { all: 1, .. } => "1 of its files is not as it was".to_owned(),
+        Finding::Differs { all, .. } => format!("{all} of its files are not as they were"),
         Finding::NoManifest => "there is no record of its files, or it cannot be read".into(),
         Finding::Status { status: status @ 129..=192, expected } => {
             format!("signal {} ended it, and status {} was expected", status - 128, either(expected))
@@ -80,6 +75,10 @@ pub fn finding(finding: &Finding) -> String {
         Finding::CannotStart { file } => format!("this system would refuse to start {}", file.display()),
         Finding::NobodyAnswers => "no file answers".into(),
         Finding::OtherAnswers { file } => format!("{} answers", file.display()),
+        Finding::OtherChosen { file } => format!("it chooses {}", clean(file)),
+        Finding::Outdated { process } => {
+            format!("it runs (process {process}) and has read them before they were changed")
+        }
         Finding::OtherLauncher => "its launcher is another program than the one that was put there".into(),
         Finding::NoEntry => "the launch table cannot be used, or does not have it".into(),
         Finding::OtherEntry { program } => format!("it starts {}", program.display()),

@@ -32,7 +32,8 @@ pub fn mend_command(mend: &Mend, closed: &[Standing]) -> Option<String> {
         }
         Mend::Clear => "kladder clear".to_owned(),
         Mend::Log => "kladder log".to_owned(),
-        Mend::Anew(_) | Mend::Clock | Mend::PutAway { .. } => return None,
+        Mend::Settle => "kladder climb --take-settings".to_owned(),
+        Mend::Anew(_) | Mend::Clock | Mend::PutAway { .. } | Mend::Reopen { .. } => return None,
     })
 }
 
@@ -43,6 +44,8 @@ pub fn mend(mend: &Mend, closed: &[Standing]) -> String {
         Mend::Climb => format!("`{command}` brings it anew"),
         Mend::Replace { .. } => format!("`{}` put the ladder's in its place", command.replace('\n', "` and `")),
         Mend::Accept { licence } => format!("`{command}` accepts it; `kladder terms show {licence}` shows its text"),
+        Mend::Settle => format!("`{command}` lets the ladder's settings take the place of yours; yours are kept"),
+        Mend::Reopen { tool } => format!("end {tool}, and start it again"),
         Mend::Move { .. } => format!("`{command}` pins what the host has now"),
         Mend::Start { .. } => format!("`{command}` starts it"),
         Mend::Service { .. } => format!("`{command}` shows what it wrote"),

@@ -39,6 +39,8 @@ pub fn claim(subject: &Subject) -> String {
         Subject::Licence { licence } => format!("the licence {licence} is accepted"),
         Subject::Restart { .. } => "what it wants started anew was".into(),
         Subject::Setting { path } => format!("{} is as it wants it", path.display()),
+        Subject::Choice { place, .. } => format!("it chooses the ladder's {place}"),
+        Subject::Settings { .. } => "what runs of it has read its settings".into(),
         Subject::Clock => "its clock is right".into(),
         Subject::Room => "its disks have room".into(),
         Subject::Surroundings => "no variable of yours misleads its programs".into(),

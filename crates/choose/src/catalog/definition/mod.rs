@@ -1,6 +1,7 @@
 //! One tool's file in the catalog.
 
 mod also;
+mod chooses;
 mod command;
 mod first_start;
 mod fit_out;
@@ -11,6 +12,7 @@ mod says;
 mod service;
 
 pub use also::{Also, Here, When};
+pub use chooses::{Asking, Chooses, Extensions, SettingsRead};
 pub use command::{Command, CommandName, HostPath, How, Variable, VariableName, Whose};
 pub use first_start::WrongChoice;
 pub use fit_out::FitOut;

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Deserializer};
 
+use super::chooses::{Chooses, Extensions};
 use super::command::{Command, CommandName, HostPath, Variable, VariableName};
 use super::published::{Unpacking, patterns};
 use super::{FitOut, Origin, Service};
-use crate::catalog::need::{Exclusion, Need};
+use crate::catalog::need::{Exclusion, Need, Way};
 use crate::catalog::{Ask, DesktopEntry, Gate, Provides, Trial};
 use crate::names::{ToolName, is_plain};
 use crate::path::InnerPath;
@@ -36,6 +37,12 @@ pub struct Says {
     pub set_up: Vec<Trial>,
     /// What it lends to other tools.
     pub lends: Vec<Lends>,
+    /// The tools that it extends, any one of which is among its needs.
+    pub extends: Vec<Way>,
+    /// Where it looks for what extends it.
+    pub extensions: Option<Extensions>,
+    /// Where it chooses tools for whoever works with it.
+    pub chooses: Vec<Chooses>,
     /// Folders of it that it may write in, each ladder's own.
     pub corners: Vec<InnerPath>,
     /// Lines that an interactive shell reads when it starts, by shell.
@@ -102,6 +109,11 @@ macro_rules! table {
             set_up: Vec<crate::catalog::Trial>,
             #[serde(default)]
             lends: Vec<crate::catalog::Lends>,
+            #[serde(default, deserialize_with = "crate::catalog::definition::chooses::extends")]
+            extends: Vec<crate::catalog::Way>,
+            extensions: Option<crate::catalog::Extensions>,
+            #[serde(default)]
+            chooses: Vec<crate::catalog::Chooses>,
             #[serde(default, deserialize_with = "crate::catalog::definition::says::corners")]
             corners: Vec<crate::path::InnerPath>,
             #[serde(default)]
@@ -141,6 +153,10 @@ macro_rules! table {
                 use std::mem::take;
                 let mut needs = take(&mut self.needs);
                 needs.append(&mut self.one_of);
+                let extends = take(&mut self.extends);
+                if !extends.is_empty() {
+                    needs.push(crate::catalog::Need { ways: extends.clone(), private: false, on: Vec::new() });
+                }
                 Says {
                     needs,
                     excludes: take(&mut self.excludes),
@@ -152,6 +168,9 @@ macro_rules! table {
                     after: self.after.take(),
                     set_up: take(&mut self.set_up),
                     lends: take(&mut self.lends),
+                    extends,
+                    extensions: self.extensions.take(),
+                    chooses: take(&mut self.chooses),
                     corners: take(&mut self.corners),
                     lines: take(&mut self.lines),
                     desktop: take(&mut self.desktop),
@@ -196,6 +215,9 @@ impl Says {
         self.after = part.after.or(self.after);
         self.set_up.extend_from_slice(&part.set_up);
         self.lends.extend_from_slice(&part.lends);
+        self.extends.extend_from_slice(&part.extends);
+        self.extensions = part.extensions.clone().or_else(|| self.extensions.take());
+        self.chooses.extend_from_slice(&part.chooses);
         self.corners.extend_from_slice(&part.corners);
         self.desktop.extend_from_slice(&part.desktop);
         self.fonts.extend_from_slice(&part.fonts);
@@ -212,6 +234,11 @@ impl Says {
         self.file = part.file.clone().or_else(|| self.file.take());
         self.unpack = part.unpack.clone().or_else(|| self.unpack.take());
         self.unpacked = part.unpacked.or(self.unpacked);
+    }
+
+    /// Whether others may see files of it in their own folders.
+    pub fn shows_elsewhere(&self) -> bool {
+        !self.lends.is_empty() || !self.extends.is_empty()
     }
 
     /// What no single value shows to be wrong.
@@ -250,6 +277,9 @@ impl Says {
             && self.after.is_none()
             && self.set_up.is_empty()
             && self.lends.is_empty()
+            && self.extends.is_empty()
+            && self.extensions.is_none()
+            && self.chooses.is_empty()
             && self.corners.is_empty()
             && self.lines.is_empty()
             && self.desktop.is_empty()
@@ -278,6 +308,7 @@ impl Says {
         let file = named(&self.first_start, &other.first_start).and_then(|at| self.first_start.keys().nth(at));
         let shell = named(&self.lines, &other.lines).and_then(|at| self.lines.keys().nth(at));
         let single = [
+            ("extensions", alone(self.extensions.as_ref(), other.extensions.as_ref())),
             ("after", alone(self.after.as_ref(), other.after.as_ref())),
             ("file", alone(self.file.as_ref(), other.file.as_ref())),
             ("unpack", alone(self.unpack.as_ref(), other.unpack.as_ref())),

@@ -346,6 +346,16 @@ pub enum Finding {
         #[schemars(with = "String")]
         file: PathBuf,
     },
+    /// It chooses another file than the ladder's.
+    OtherChosen {
+        /// What it said.
+        file: String,
+    },
+    /// It runs, and has read its settings before they were changed.
+    Outdated {
+        /// The number of its process.
+        process: i32,
+    },
     /// The launcher is not the one that was put there.
     OtherLauncher,
     /// The launch table cannot be read, or does not have the command.

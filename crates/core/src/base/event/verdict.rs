@@ -113,6 +113,18 @@ pub enum Subject {
         #[schemars(with = "String")]
         path: PathBuf,
     },
+    /// What a rung chooses for whoever works with it.
+    Choice {
+        /// Which rung.
+        rung: RungKey,
+        /// What is chosen, and for what.
+        place: String,
+    },
+    /// Whether what runs of a rung has read its settings since they were changed.
+    Settings {
+        /// Which rung.
+        rung: RungKey,
+    },
     /// The machine's clock.
     Clock,
     /// The disk on which everything is kept.
@@ -147,6 +159,8 @@ impl Subject {
             | Self::Loads { rung }
             | Self::Gate { rung, .. }
             | Self::Restart { rung }
+            | Self::Choice { rung, .. }
+            | Self::Settings { rung }
             | Self::Service { rung, .. } => Some(rung),
             Self::Rehearsal { .. }
             | Self::Starts { .. }

@@ -289,12 +289,14 @@ fn asking(ground: &Ground<'_>, all: &All<'_>, found: &Found<'_>, piece: &str) ->
 /// By key: who lends it files, in its own household.
 fn lenders(all: &All<'_>) -> Needs {
     let lends_to = |lender: &Found<'_>, borrower: &Found<'_>| {
+        let says = &lender.definition.says;
+        let to = says.lends.iter().map(|lends| &lends.to).chain(says.extends.iter().map(|way| &way.name));
         lender.release.is_some()
             && lender.key.household == borrower.key.household
             && lender.key != borrower.key
-            && lender.definition.says.lends.iter().any(|lends| borrower.definition.answers_to(&lends.to))
+            && to.into_iter().any(|to| borrower.definition.answers_to(to))
     };
-    let lending: Vec<&Found<'_>> = all.values().filter(|found| !found.definition.says.lends.is_empty()).collect();
+    let lending: Vec<&Found<'_>> = all.values().filter(|found| found.definition.says.shows_elsewhere()).collect();
     let of = |borrower: &Found<'_>| -> BTreeSet<RungKey> {
         lending.iter().filter(|lender| lends_to(lender, borrower)).map(|lender| lender.key.clone()).collect()
     };
@@ -303,7 +305,7 @@ fn lenders(all: &All<'_>) -> Needs {
 
 /// Gives a berth to every rung that needs one, and says what is left to do once that is known.
 fn finish(ground: &Ground<'_>, rungs: &mut [Rung]) {
-    let lending: Vec<&Rung> = rungs.iter().filter(|rung| !rung.definition.says.lends.is_empty()).collect();
+    let lending: Vec<&Rung> = rungs.iter().filter(|rung| rung.definition.says.shows_elsewhere()).collect();
     let berths: Vec<Option<Berth>> = rungs.iter().map(|rung| berth(ground, rung, &lending)).collect();
     let landed = ground.landing.iter().flat_map(|landing| &landing.rungs);
     let landed: BTreeMap<&RungKey, &LandedRung> = landed.map(|landed| (&landed.key, landed)).collect();
@@ -328,6 +330,12 @@ fn berth(ground: &Ground<'_>, rung: &Rung, lending: &[&Rung]) -> Option<Berth> {
             from: lends.files.at(&lender.version).below(&from.place.files()),
             only: lends.only.clone(),
             at: lends.at.at(&rung.version),
+        }));
+        loans.extend(rung.extended_by(lender).map(|at| Loan {
+            lender: lender.key.tool.clone(),
+            from: from.place.files(),
+            only: Vec::new(),
+            at,
         }));
     }
     if loans.is_empty() && rung.definition.says.corners.is_empty() {

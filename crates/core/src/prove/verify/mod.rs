@@ -6,6 +6,7 @@
 //! the rungs' corners, as far as the kernel can see to that: a check leaves no trace on the shelf, not even root's.
 
 mod cell;
+mod choice;
 mod deep;
 mod judge;
 mod stage;

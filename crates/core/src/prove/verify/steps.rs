@@ -16,10 +16,10 @@ use crate::base::files::{self, Attach, FileError};
 use crate::host::confine::Network;
 use crate::host::process::{Lasting, Watching};
 use crate::host::rooms::Room;
-use crate::prove::project::{bytes_of, of_rung, put};
+use crate::prove::project::{bytes_of, put};
 use crate::prove::together::{Seen, launched};
 use crate::sys::Start;
-use crate::tasks::Rung;
+use crate::tasks::{Rung, word_of};
 
 /// How often what is waited for is looked at.
 const GLANCE: Duration = Duration::from_millis(20);
@@ -109,7 +109,7 @@ impl Bench<'_> {
             let skipped = Outcome::Skipped(Skipped::NotOnLadder { tools: missing });
             return Ok(vec![self.conclude(whole, Instant::now(), skipped)]);
         }
-        let filled = rehearsal.filled(&BTreeMap::new(), &[], &|tool, what| of_rung(rungs, tool, what));
+        let filled = rehearsal.filled(&BTreeMap::new(), &[], &|tool, what| word_of(rungs, tool, what));
         let cannot = |error: String| {
             let failed = Finding::NotStarted { command: rehearsal.rehearsal.clone(), error };
             Ok(vec![self.conclude(whole.clone(), Instant::now(), Outcome::failed(failed))])
@@ -146,6 +146,8 @@ impl Bench<'_> {
         let nook = self.nook("rehearsals", &rehearsal.rehearsal)?;
         let told = nook.join("starts");
         files::replace(&told, b"")?;
+        let named = |rung: &&Rung| rehearsal.tools.iter().any(|tool| rung.answers_to(tool));
+        self.lay_choices(&self.rungs.iter().filter(named).collect::<Vec<_>>(), &nook.join("home"))?;
         let watched = Some(Watching { let_go: self.keeping.let_go(), reach: false });
         let room = self.keeping.room();
         let network = room.as_ref().map_or(Network::All, Room::network);

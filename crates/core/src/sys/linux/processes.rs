@@ -1,7 +1,11 @@
 //! Processes that were left behind: whoever loses its parent becomes a child of this process, and is ended with the others.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsStr;
 use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::time::{Duration, SystemTime};
 
 use crate::sys::Usage;
 use rustix::process::{Pid, Signal, getpid, kill_process, set_child_subreaper};
@@ -72,6 +76,26 @@ pub(crate) fn any_marked(mark: &str) -> bool {
     numbers.any(|pid| pid != getpid().as_raw_nonzero().get() && has_mark(pid, mark))
 }
 
+/// The processes whose program, or the script that it runs, is one of these, and since when each runs.
+pub(crate) fn running(is_its: &dyn Fn(&Path) -> bool) -> Vec<(i32, SystemTime)> {
+    // How long the system is up, in seconds (`proc_uptime(5)`).
+    let text = fs::read_to_string("/proc/uptime").unwrap_or_default();
+    let up = text.split_whitespace().next().and_then(|word| word.parse::<f64>().ok());
+    let (now, ticks) = (SystemTime::now(), rustix::param::clock_ticks_per_second());
+    let Some(up) = up.and_then(|up| now.checked_sub(Duration::try_from_secs_f64(up).ok()?)) else { return Vec::new() };
+    let one = |pid: i32| {
+        let program = fs::read_link(format!("/proc/{pid}/exe")).ok()?;
+        let words = fs::read(format!("/proc/{pid}/cmdline")).ok()?;
+        let script = words.split(|&byte| byte == 0).nth(1).map(|word| Path::new(OsStr::from_bytes(word)));
+        let script = script.filter(|script| script.is_absolute()).and_then(|script| fs::canonicalize(script).ok());
+        let is_one = is_its(&program) || script.is_some_and(|script| is_its(&script));
+        let since = stat_of(pid).filter(|stat| is_one && stat.state != 'Z')?.since;
+        Some((pid, up + Duration::from_secs(since) / u32::try_from(ticks).ok()?))
+    };
+    let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
+    processes.filter_map(|entry| one(entry.file_name().to_str()?.parse().ok()?)).collect()
+}
+
 /// What all processes of this mark take together, and those that nobody marked where that is wanted.
 pub(crate) fn usage(mark: &str, with_strays: bool) -> Usage {
     let mut usage = Usage::default();
@@ -125,13 +149,17 @@ struct Stat {
     state: char,
     parent: i32,
     group: i32,
+    /// Ticks of the clock after the system came up.
+    since: u64,
 }
 
 fn stat_of(pid: i32) -> Option<Stat> {
     let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     let mut fields = text.rsplit_once(')')?.1.split_whitespace();
     let state = fields.next()?.chars().next()?;
-    Some(Stat { state, parent: fields.next()?.parse().ok()?, group: fields.next()?.parse().ok()? })
+    let (parent, group) = (fields.next()?.parse().ok()?, fields.next()?.parse().ok()?);
+    // The start is the twenty-second field, and five were taken.
+    Some(Stat { state, parent, group, since: fields.nth(16)?.parse().ok()? })
 }
 
 /// Whether a process has no variable of ours in its environment: all that is started here by itself has one, or is in our group.

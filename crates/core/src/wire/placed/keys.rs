@@ -3,7 +3,7 @@
 
 use jsonc_parser::ParseOptions;
 use jsonc_parser::cst::{CstInputValue, CstObject, CstRootNode};
-use kladder_choose::ladder::Form;
+use kladder_choose::setting::Form;
 use serde_json::Value;
 use toml_edit::{DocumentMut, Item, Table};
 

@@ -44,7 +44,7 @@ pub use record::Placed;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::ladder::Form;
+use kladder_choose::setting::Form;
 use serde_json::Value;
 
 use self::record::{Entry, Key};
@@ -212,6 +212,22 @@ fn whole(path: &Path, now: Option<&[u8]>, bytes: &[u8], before: Option<&Entry>, 
             Err(_) => stays(State::Clash),
         },
         _ => stays(State::Yours),
+    }
+}
+
+/// A file that nobody has yet, as it is wanted.
+///
+/// # Errors
+/// What cannot be written in its form.
+pub(crate) fn bytes_of(want: &Want) -> Result<Vec<u8>, String> {
+    match want {
+        Want::Always(bytes) | Want::Whole(bytes) => Ok(bytes.clone()),
+        Want::Keys { form, keys } => {
+            let set = |text: String, (key, value): (&String, &Value)| {
+                keys::set(*form, &text, &key.split('/').collect::<Vec<_>>(), value).map_err(|error| error.to_string())
+            };
+            keys.iter().try_fold(String::new(), set).map(String::into_bytes)
+        }
     }
 }
 

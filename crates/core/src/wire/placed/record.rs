@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::ladder::Form;
+use kladder_choose::setting::Form;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -180,7 +180,7 @@ impl Placed {
     }
 
     /// After a file is a person's alone again.
-    pub(super) fn forget(&mut self, path: &Path) -> Result<(), FileError> {
+    pub(crate) fn forget(&mut self, path: &Path) -> Result<(), FileError> {
         self.record.files.remove(&record::path::to_text(path));
         self.sweep();
         self.write()

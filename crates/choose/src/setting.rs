@@ -1,4 +1,4 @@
-//! Settings that a ladder brings along: files of a person, whole or key by key, and short names for commands.
+//! Settings that a ladder or a tool brings along: files of a person, whole or key by key.
 //!
 //! ```toml
 //! [settings."~/.config/whimbrow/keys.toml"]
@@ -6,9 +6,6 @@
 //! fill = true                                            # @skerroc.folder@ and @skerroc.version@ are filled in
 //! [settings."~/.whimbrow.json"]
 //! keys = { "theme" = "dark", "tools/compiler" = "@skerroc.folder@/bin/skerroc" }   # the rest keeps its bytes
-//!
-//! [aliases]                                              # in interactive shells, for the workstation's ladder
-//! edit = "whimbrow --calm"
 //! ```
 
 use std::collections::BTreeMap;
@@ -82,9 +79,10 @@ impl Form {
     }
 }
 
+/// A setting as it is written.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct SettingForm {
+pub(crate) struct SettingForm {
     from: Option<String>,
     text: Option<String>,
     #[serde(default)]
@@ -94,21 +92,37 @@ pub(super) struct SettingForm {
 }
 
 impl Setting {
-    pub(super) fn of(
+    /// One of a ladder.
+    pub(crate) fn of(
         source: &Source,
         file: Spanned<String>,
         form: Spanned<SettingForm>,
     ) -> Result<Self, DocumentError> {
         let (name, whole) = (file.span(), form.span());
         let file = file.into_inner();
-        let is_path = file.starts_with("~/");
-        if !is_path || file.ends_with('/') || file.split('/').any(|part| part == "..") || file.contains('\0') {
-            let message = "a setting is of a file in your home: its path begins with `~/`".to_owned();
-            return Err(source.invalid(name, message));
-        }
+        in_home(&file).map_err(|why| source.invalid(name, why.to_owned()))?;
         let content = content(&file, form.into_inner()).map_err(|why| source.invalid(whole, why.to_owned()))?;
         Ok(Self { file, content })
     }
+
+    /// One of a tool, which has no files beside it; its words are filled in.
+    pub(crate) fn of_tool(file: String, form: SettingForm) -> Result<Self, &'static str> {
+        in_home(&file)?;
+        match content(&file, form)? {
+            Content::From { .. } => Err("a tool's setting has `text` or `keys`"),
+            Content::Text { text, .. } => Ok(Self { file, content: Content::Text { text, fill: true } }),
+            keys @ Content::Keys { .. } => Ok(Self { file, content: keys }),
+        }
+    }
+}
+
+/// Whether a path is that of a file, or of a folder, in a home.
+pub(crate) fn in_home(path: &str) -> Result<(), &'static str> {
+    let is_path = path.starts_with("~/") && path.len() > 2;
+    if !is_path || path.ends_with('/') || path.split('/').any(|part| part == "..") || path.contains('\0') {
+        return Err("a setting is of a file in your home: its path begins with `~/`");
+    }
+    Ok(())
 }
 
 fn content(file: &str, form: SettingForm) -> Result<Content, &'static str> {
@@ -138,8 +152,9 @@ fn content(file: &str, form: SettingForm) -> Result<Content, &'static str> {
 
 #[cfg(test)]
 mod tests {
+    use super::{Content, Form};
     use crate::document::Source;
-    use crate::ladder::{Content, Form, Ladder};
+    use crate::ladder::Ladder;
 
     fn told(text: &str) -> String {
         match Ladder::parse(&Source::new("ladder.toml", format!("[rungs]\n{text}\n"))) {
