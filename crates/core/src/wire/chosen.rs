@@ -4,7 +4,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use kladder_choose::catalog::{Chooses, CommandName, SettingsRead, fill_words};
@@ -62,6 +62,8 @@ pub fn files<'r>(choosing: impl Iterator<Item = &'r Rung>, rungs: &'r [Rung], co
 fn add(all: &mut Files, setting: &Setting, known: &dyn Fn(&str) -> Option<String>) {
     let want = of_content(&setting.content, known);
     match (all.get_mut(&setting.file), want) {
+        // Two tools may be kin, and say the same.
+        (Some(Want::Whole(text)), Want::Whole(more)) if text.windows(more.len().max(1)).any(|part| part == more) => {}
         (Some(Want::Whole(text)), Want::Whole(more)) => text.extend(more),
         (Some(Want::Keys { keys, .. }), Want::Keys { keys: more, .. }) => keys.extend(more),
         (Some(_), _) => {}
@@ -139,11 +141,23 @@ pub fn outdated(asked: &[Rung], rungs: &[Rung], home: &Path) -> Vec<Outdated> {
         let files =
             once.flat_map(|place| &place.settings).map(|setting| home.join(setting.file.trim_start_matches("~/")));
         let Some(changed) = files.filter_map(|file| fs::metadata(file).ok()?.modified().ok()).max() else { continue };
-        let folders = rung.own_places();
-        let is_its = |file: &Path| folders.iter().any(|folder| file.starts_with(folder));
+        // What extends another tool is read by that one.
+        let readers = rungs.iter().filter(|other| other.key == rung.key || other.extended_by(rung).is_some());
+        let programs: Vec<PathBuf> = readers.flat_map(programs).collect();
+        let is_its = |file: &Path| programs.iter().any(|program| program == file);
         let before = |(process, since): (i32, SystemTime)| (since < changed).then_some(process);
         let running = sys::processes::running(&is_its).into_iter().filter_map(before);
         all.extend(running.map(|process| Outdated { rung: rung.key.clone(), process }));
     }
     all
+}
+
+/// The files behind the commands of a rung, with links followed.
+fn programs(rung: &Rung) -> Vec<PathBuf> {
+    let own = match &rung.source {
+        Source::Host(HostCopy::Itself(file) | HostCopy::Aside { file }) => Some(file.clone()),
+        _ => None,
+    };
+    let all = rung.commands.values().map(|command| rung.file_of(command).below(&rung.files())).chain(own);
+    all.filter_map(|file| fs::canonicalize(file).ok()).collect()
 }

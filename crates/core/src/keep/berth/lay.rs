@@ -48,7 +48,9 @@ pub(super) fn differs(stands: &Stands, full: &Path) -> Option<How> {
     let right = match stands {
         Stands::Folder => meta.is_dir(),
         Stands::Link(target) => {
-            meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *target) && full.exists()
+            // What a tool's own links lead to is its own business; what is lent must be there.
+            let leads = target.is_relative() || full.exists();
+            leads && meta.is_symlink() && fs::read_link(full).is_ok_and(|there| there == *target)
         }
         Stands::Same(file) => {
             let same = |other: &fs::Metadata| (other.dev(), other.ino()) == (meta.dev(), meta.ino());

@@ -101,8 +101,11 @@ impl<'s> Seat<'s, '_> {
         }
     }
 
+    /// The lines of the screen, without blanks at their ends and without empty lines at its own.
     fn screen(&self) -> String {
-        self.parser.screen().contents()
+        let lines: Vec<String> =
+            self.parser.screen().contents().lines().map(|line| line.trim_end().to_owned()).collect();
+        lines.join("\n").trim_end().to_owned()
     }
 
     fn wait_for(&mut self, pattern: &Pattern) -> Heard<()> {

@@ -7,6 +7,7 @@
 use std::ffi::OsString;
 use std::fs;
 use std::io;
+use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -15,7 +16,7 @@ use kladder_choose::pins::HostCopy;
 
 use super::{Bench, VerifyError, resolved};
 use crate::base::event::{Event, Finding, Looked, Outcome, Output, Subject, Verdict, check_cancelled};
-use crate::base::files::{self, FileError};
+use crate::base::files::{self, Attach, FileError};
 use crate::host::confine::{Cell, Network, Reads};
 use crate::host::process::{self, Ended, Ran, Setting};
 use crate::host::survey::answers;
@@ -23,6 +24,7 @@ use crate::prove::together::Owners;
 use crate::tasks::launch::{Filling, filled};
 use crate::tasks::{Rung, Source};
 use crate::wire::chosen::{self, Outdated};
+use crate::wire::links::WantedLink;
 
 /// Variables that say where a person's settings are (XDG Base Directory Specification).
 const SETTINGS: [&str; 3] = ["XDG_CONFIG_HOME", "XDG_CONFIG_DIRS", "XDG_DATA_HOME"];
@@ -156,11 +158,20 @@ impl Bench<'_> {
         }
     }
 
-    /// Lays the settings that make some tools choose those of the ladder into a home where they are tried.
+    /// Lays the settings that make some tools choose those of the ladder, and what extends the host's own, into a home where they
+    /// are tried.
     pub(super) fn lay_choices(&self, choosing: &[&Rung], home: &Path) -> Result<(), FileError> {
         let commands = self.wiring.fronts(&kladder_choose::names::Household::shared()).into_iter().next();
         let commands = self.landing.join(commands.unwrap_or_default());
-        chosen::lay(&chosen::files(choosing.iter().copied(), self.rungs, &commands), home)
+        chosen::lay(&chosen::files(choosing.iter().copied(), self.rungs, &commands), home)?;
+        for WantedLink { path, target } in chosen::links(self.rungs, home) {
+            path.parent().map(files::create_folder).transpose()?;
+            // It is there already where the home is a project's, which is kept.
+            if fs::symlink_metadata(&path).is_err() {
+                symlink(target, &path).on("write", &path)?;
+            }
+        }
+        Ok(())
     }
 }
 
