@@ -9,6 +9,7 @@
 //! ```
 
 use std::collections::BTreeMap;
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use toml::Spanned;
@@ -107,12 +108,61 @@ impl Setting {
 
     /// One of a tool, which has no files beside it; its words are filled in.
     pub(crate) fn of_tool(file: String, form: SettingForm) -> Result<Self, &'static str> {
-        in_home(&file)?;
+        may_be_a_tools(&file)?;
         match content(&file, form)? {
             Content::From { .. } => Err("a tool's setting has `text` or `keys`"),
             Content::Text { text, .. } => Ok(Self { file, content: Content::Text { text, fill: true } }),
             keys @ Content::Keys { .. } => Ok(Self { file, content: keys }),
         }
+    }
+}
+
+/// What no tool may say anything of: what shells and sessions read when they start or log in, keys, and what version control runs.
+/// A file, or all that is below a folder.
+const NO_TOOLS: [&str; 29] = [
+    ".bash_aliases",
+    ".bash_login",
+    ".bash_logout",
+    ".bash_profile",
+    ".bashrc",
+    ".config/autostart",
+    ".config/environment.d",
+    ".config/fish",
+    ".config/git",
+    ".config/systemd",
+    ".gitconfig",
+    ".gnupg",
+    ".kshrc",
+    ".local/bin",
+    ".local/share/applications",
+    ".local/share/systemd",
+    ".netrc",
+    ".pam_environment",
+    ".profile",
+    ".ssh",
+    ".xinitrc",
+    ".xprofile",
+    ".xsession",
+    ".xsessionrc",
+    ".zlogin",
+    ".zlogout",
+    ".zprofile",
+    ".zshenv",
+    ".zshrc",
+];
+
+/// Whether a path in a home is one that a tool may say something of.
+pub(crate) fn may_be_a_tools(path: &str) -> Result<(), &'static str> {
+    in_home(path)?;
+    // The parts as they count, so that `~/./.ssh` is no way around; nor is the other case where that makes no difference.
+    let parts = path.split('/').skip(1).filter(|part| !part.is_empty() && *part != ".").map(str::to_lowercase);
+    let plain = parts.collect::<Vec<_>>().join("/");
+    let is_below = |taken: &&str| Path::new(&plain).starts_with(taken);
+    match NO_TOOLS.iter().copied().find(is_below) {
+        Some(_) => {
+            Err("no tool may write there: shells, sessions or version control run what it says, or keys are there")
+        }
+        None => Ok(()),
     }
 }
 

@@ -165,3 +165,47 @@ fn an_editor_that_runs_and_has_read_other_settings_is_named() {
     running.wait().unwrap();
     assert_eq!(chosen(&sandbox), [(true, String::new())]);
 }
+
+#[test]
+fn a_catalog_may_not_write_what_shells_or_sessions_run_nor_say_what_cannot_be() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("whimbrow = \"any\"");
+    let whole = sandbox.read("catalog/tools/whimbrow.toml");
+    let file = "~/.config/whimbrow/tools.toml";
+    let nowhere = "no tool may write there";
+    let home = "begins with `~/`";
+    let wrong = [
+        (file, "~/.bashrc", nowhere),
+        (file, "~/.ssh/authorized_keys", nowhere),
+        (file, "~/.config/./autostart/a.toml", nowhere),
+        (file, "~/.SSH/config.toml", nowhere),
+        (file, "~/../other/x.toml", home),
+        (file, "/etc/x.toml", home),
+        ("~/.local/share/whimbrow/extensions", "~/.local/bin", nowhere),
+        ("at = \"extensions\"", "at = \"../extensions\"", "does not stay below"),
+        ("(?<file>\\S.*)", "\\S.*", "as a group"),
+        ("run = [\"whimbrow\", \"--which\", \"skerrow\"]", "run = []", "nothing to run"),
+        ("keys = { \"servers/skerrow\" = \"@command@\" }", "from = \"x\"", "has `text` or `keys`"),
+        ("read = \"at-start\"", "read = \"never\"", "`always`"),
+    ];
+    for (old, new, why) in wrong {
+        sandbox.write("catalog/tools/whimbrow.toml", &whole.replacen(old, new, 1));
+        let told = sandbox.run(&["climb"]);
+        assert!(told.code != 0 && told.stderr.contains(why), "{new}: {}", told.complaint());
+        assert!(told.stderr.contains("whimbrow.toml, line"), "{}", told.complaint());
+    }
+    assert!(!sandbox.path("user").exists());
+    // One that says nothing, and one that does not end, are told as such.
+    for (run, why) in [
+        ("[\"true\"]", "has nothing like"),
+        ("[\"sleep\", \"9\"]", "still running after 1 s"),
+        ("[\"not-there\"]", "no command"),
+    ] {
+        let text =
+            whole.replacen("run = [\"whimbrow\", \"--which\", \"skerrow\"]", &format!("limit = 1, run = {run}"), 1);
+        sandbox.write("catalog/tools/whimbrow.toml", &text);
+        let _ = sandbox.run(&["climb"]).passed();
+        let told = chosen(&sandbox);
+        assert!(told.len() == 1 && told[0].1.contains(why), "{told:?}");
+    }
+}

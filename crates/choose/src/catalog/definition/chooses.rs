@@ -19,13 +19,14 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Deserializer};
+use toml::Spanned;
 
 use super::command::CommandName;
 use crate::catalog::table::table;
 use crate::catalog::{Pattern, Way};
 use crate::names::ToolName;
 use crate::path::InnerPath;
-use crate::setting::{Setting, SettingForm, in_home};
+use crate::setting::{Setting, SettingForm, may_be_a_tools};
 use crate::template::Template;
 use crate::version::Requirement;
 
@@ -42,7 +43,7 @@ pub struct Extensions {
 
 fn own<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<String>, D::Error> {
     let path = String::deserialize(deserializer)?;
-    in_home(&path).map_err(|_| serde::de::Error::custom("`own` is a folder in a home, and begins with `~/`"))?;
+    may_be_a_tools(&path).map_err(serde::de::Error::custom)?;
     Ok(Some(path))
 }
 
@@ -166,8 +167,10 @@ impl TryFrom<AskingForm> for Asking {
     }
 }
 
-/// The tools that something extends, any one of which must be there.
+/// The tools that something extends, any one of which must be there; those that are written first are preferred.
 pub(super) fn extends<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Way>, D::Error> {
-    let all = BTreeMap::<ToolName, Requirement>::deserialize(deserializer)?;
-    Ok(all.into_iter().map(|(name, version)| Way { name, version, pieces: Vec::new() }).collect())
+    let mut all: Vec<_> = BTreeMap::<Spanned<ToolName>, Requirement>::deserialize(deserializer)?.into_iter().collect();
+    all.sort_by_key(|(name, _)| name.span().start);
+    let way = |(name, version): (Spanned<ToolName>, _)| Way { name: name.into_inner(), version, pieces: Vec::new() };
+    Ok(all.into_iter().map(way).collect())
 }
