@@ -179,11 +179,14 @@ impl PinnedArtifact {
     /// # Errors
     /// The file whose size is unknown.
     pub fn with(&self, release: Option<&Published>) -> Result<Vec<Artifact>, &InnerPath> {
-        let further = |pinned: &Self| {
-            let mut also = release.iter().flat_map(|release| &release.also);
-            also.find(|published| published.sha256 == pinned.sha256)
+        let mut left: Vec<&Published> = release.iter().flat_map(|release| &release.also).collect();
+        // One file may belong to it several times, and go to another place each time.
+        let mut further = |pinned: &Self| {
+            let at = left.iter().position(|published| published.sha256 == pinned.sha256)?;
+            Some(left.remove(at))
         };
-        let own = std::iter::once((self, release)).chain(self.also.iter().map(|pinned| (pinned, further(pinned))));
+        let further: Vec<_> = self.also.iter().map(|pinned| (pinned, further(pinned))).collect();
+        let own = std::iter::once((self, release)).chain(further);
         own.map(|(pinned, published)| pinned.alone(published).ok_or(&pinned.file)).collect()
     }
 

@@ -18,6 +18,10 @@
 //!
 //! [sets.buoys]
 //! lock = "pylock.toml"                     # or as somebody's lock file has it (PEP 751), beside the ladder
+//!
+//! [sets.chart]
+//! lock = "package-lock.json"               # packages of Node, likewise
+//! unbuilt = ["nail"]                       # which need not run the scripts that they want to be installed by
 //! ```
 
 mod define;
@@ -25,6 +29,7 @@ mod kernel;
 mod lock;
 mod markers;
 mod metadata;
+mod packages;
 mod resolve;
 mod tags;
 mod wished;
@@ -35,6 +40,7 @@ pub use define::{SetError, Without, definition, interpreters};
 pub use kernel::kernel_rehearsal;
 pub use lock::{Library, Lock, LockError, Wheel, normalised};
 pub use metadata::Metadata;
+pub use packages::{PACKAGES, Package, Packages, PackagesError, Sum, Sums, sums_of, sums_to_toml};
 pub use pep508_rs::pep440_rs::Version as LibraryVersion;
 pub use resolve::{
     Catalogue, LibraryClash, LibraryRelease, NeedsThere, NotChosen, Offered, OnOffer, Wanting, WayOut, choose,
@@ -59,6 +65,9 @@ pub struct LibrarySet {
     pub of: ToolName,
     /// The file that says which libraries at which versions, below the ladder's folder.
     pub lock: InnerPath,
+    /// The lock file of packages that it has in the place of libraries, below the ladder's folder, and those of them whose scripts
+    /// need not be run.
+    pub packages: Option<(InnerPath, Vec<String>)>,
     /// The libraries that the lock file is made from; `None` where it is somebody else's.
     pub libraries: Option<Libraries>,
     /// What the lock file holds, or will hold, where it is written here, once that is known.
@@ -97,9 +106,10 @@ impl LibrarySet {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct SetForm {
-    #[serde(default = "python")]
-    of: ToolName,
+    of: Option<ToolName>,
     lock: Option<InnerPath>,
+    #[serde(default)]
+    unbuilt: Vec<String>,
     libraries: Option<wished::WishForms>,
     indexes: Option<Vec<String>>,
     #[serde(default)]
@@ -128,6 +138,30 @@ impl SetForm {
             let kind = Devices::try_from(kind.get_ref().clone()).map_err(|why| source.invalid(kind.span(), why))?;
             devices.push((kind, program));
         }
+        let is_of_packages = |lock: &InnerPath| lock.as_str().rsplit('.').next() == Some("json");
+        if let Some(lock) = self.lock.clone().filter(is_of_packages) {
+            if self.libraries.is_some() || self.indexes.is_some() || self.kernel.is_some() || !devices.is_empty() {
+                return wrong("a set of packages has `of`, `lock`, `unbuilt`, `folder` and `wired`, and nothing else");
+            }
+            let sums = InnerPath::new(&format!("sums.{name}.toml"));
+            let sums = sums.map_err(|_| source.invalid(span.clone(), "it cannot be called so"))?;
+            return Ok(LibrarySet {
+                of: self.of.unwrap_or_else(|| plain("node")),
+                name,
+                lock: sums,
+                packages: Some((lock, self.unbuilt)),
+                libraries: None,
+                locked: None,
+                wired: self.wired,
+                kernel: None,
+                folder: self.folder,
+                devices,
+                place: source.place(span),
+            });
+        }
+        if !self.unbuilt.is_empty() {
+            return wrong("`unbuilt` goes with a lock file of packages");
+        }
         let is_plain = self.indexes.is_none() && self.from.is_empty();
         let (lock, libraries) = match (self.lock, self.libraries) {
             (Some(lock), None) if is_plain => (lock, None),
@@ -145,8 +179,9 @@ impl SetForm {
         };
         Ok(LibrarySet {
             name,
-            of: self.of,
+            of: self.of.unwrap_or_else(|| plain("python")),
             lock,
+            packages: None,
             libraries,
             locked: None,
             wired: self.wired,
@@ -158,7 +193,7 @@ impl SetForm {
     }
 }
 
-/// The one runtime whose libraries are known by an open lock file.
-fn python() -> ToolName {
-    "python".parse().expect("a plain name")
+/// The name of a runtime whose libraries are known by an open lock file.
+fn plain(name: &'static str) -> ToolName {
+    name.parse().expect("a plain name")
 }

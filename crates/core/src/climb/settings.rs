@@ -30,6 +30,7 @@ use crate::keep::state::Writer;
 use crate::keep::whose::Whose;
 use crate::keep::wired::Wired;
 use crate::settings::Home;
+use crate::tasks::sets::MODULES;
 use crate::tasks::word_of;
 use crate::wire::chosen::{self, Outdated};
 use crate::wire::links::{Links, WantedLink};
@@ -124,7 +125,9 @@ impl Site<'_> {
     fn links_on(&self, route: &Route) -> Vec<WantedLink> {
         let (beside, current) = (self.ladder.path.parent().unwrap_or(Path::new("/")), self.landings().current_link());
         let link = |set: &LibrarySet| {
-            let target = current.join(SETS).join(set.name.as_str());
+            let environment = current.join(SETS).join(set.name.as_str());
+            // A project of Node looks for the folder of packages itself.
+            let target = if set.packages.is_some() { environment.join(MODULES) } else { environment };
             Some(WantedLink { path: set.folder.as_ref()?.below(beside), target })
         };
         let person = self.host.person.as_deref();

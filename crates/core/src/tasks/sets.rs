@@ -38,6 +38,9 @@ const CONFIG: &str = "pyvenv.cfg";
 const NAMED: &str = "--argv0";
 /// It would lead away from the environment.
 const MISLEADING: &str = "PYTHONHOME";
+/// The folder of packages in an environment of Node, and the variable that leads there.
+pub const MODULES: &str = "node_modules";
+const SEARCHED: &str = "NODE_PATH";
 /// Bytes that tell a script from a program.
 const LOOKED_AT: usize = 256;
 
@@ -49,7 +52,8 @@ pub struct Environments(Vec<SetEnvironment>);
 struct SetEnvironment {
     name: OsString,
     table: Table,
-    config: String,
+    /// What makes it an environment, where its runtime wants to be told so.
+    config: Option<String>,
     /// Links below its folder, and where they lead.
     links: Vec<(PathBuf, PathBuf)>,
     is_wired: bool,
@@ -146,10 +150,21 @@ impl SetEnvironment {
         };
         let interpreter = entries.iter().find(|entry| entry.command == set.of.as_str()).or(entries.first())?.clone();
         let files = libraries.files();
-        entries.extend(commands(&files.join(BIN), &interpreter, &entries));
+        let of_packages = set.packages.is_some();
+        let bin = if of_packages { files.join(MODULES).join(".bin") } else { files.join(BIN) };
+        entries.extend(commands(&bin, &interpreter, &entries, set.of.as_str()));
         for entry in &mut entries {
             entry.fronts.clone_from(&fronts);
             entry.variables.push((WORKED_IN.into(), current.join(SETS).join(&name).into()));
+            if of_packages {
+                entry.called = None;
+                entry.variables.push((SEARCHED.into(), files.join(MODULES).into()));
+            }
+        }
+        if of_packages {
+            let table = Table { up: 2, variables: own.variables.clone(), entries };
+            let links = vec![(MODULES.into(), files.join(MODULES))];
+            return Some(Self { name, table, config: None, links, is_wired });
         }
         let home = binary(&interpreter).parent()?.to_path_buf();
         let version = runtime.version.as_str();
@@ -171,7 +186,7 @@ impl SetEnvironment {
             set.name
         );
         let table = Table { up: 2, variables: own.variables.clone(), entries };
-        Some(Self { name, table, config, links, is_wired })
+        Some(Self { name, table, config: Some(config), links, is_wired })
     }
 
     fn write(&self, folder: &Path, program: &Path) -> Result<(), FileError> {
@@ -185,14 +200,17 @@ impl SetEnvironment {
             files::create_folder(link.parent().unwrap_or(folder))?;
             symlink(target, &link).on("write", &link)?;
         }
-        files::replace(&folder.join(CONFIG), self.config.as_bytes())?;
+        if let Some(config) = &self.config {
+            files::replace(&folder.join(CONFIG), config.as_bytes())?;
+        }
         files::replace(&folder.join(TABLE), &self.table.to_bytes())
     }
 
     fn differences(&self, folder: &Path, thoroughly: bool, found: &mut Vec<Difference>) -> Result<(), FileError> {
-        for (name, expected) in [(TABLE, self.table.to_bytes()), (CONFIG, self.config.clone().into_bytes())] {
+        let config = self.config.as_ref().map(|config| config.clone().into_bytes());
+        for (name, expected) in [(TABLE, Some(self.table.to_bytes())), (CONFIG, config)] {
             let path = folder.join(name);
-            found.extend(bytes_differ(&path, Some(&expected)).map(|how| Difference { path, how }));
+            found.extend(bytes_differ(&path, expected.as_deref()).map(|how| Difference { path, how }));
         }
         for (link, target) in &self.links {
             let path = folder.join(link);
@@ -248,12 +266,12 @@ fn binary(entry: &Entry) -> &Path {
 }
 
 /// The commands of the libraries; scripts are run by the set's runtime.
-fn commands(bin: &Path, interpreter: &Entry, known: &[Entry]) -> Vec<Entry> {
+fn commands(bin: &Path, interpreter: &Entry, known: &[Entry], runtime: &str) -> Vec<Entry> {
     let names = files::names(bin).unwrap_or_default();
     let new = names.into_iter().filter(|name| !known.iter().any(|entry| entry.command == *name));
     let entry = |command: OsString| {
         let file = bin.join(&command);
-        if !is_script(&file) {
+        if !is_script(&file, runtime) {
             let plain = Entry { called: None, arguments: Vec::new(), variables: Vec::new(), ..interpreter.clone() };
             return Entry { command, program: file, ..plain };
         }
@@ -264,9 +282,10 @@ fn commands(bin: &Path, interpreter: &Entry, known: &[Entry]) -> Vec<Entry> {
     new.map(entry).collect()
 }
 
-/// Whether a file names Python as what it is run by.
-fn is_script(file: &Path) -> bool {
+/// Whether a file names Python, or the runtime of its set, as what it is run by.
+fn is_script(file: &Path, runtime: &str) -> bool {
     let Ok(bytes) = files::read_start(file, LOOKED_AT) else { return false };
     let first = bytes.split(|byte| *byte == b'\n').next().unwrap_or_default();
-    first.starts_with(b"#!") && first.windows(6).any(|some| some == b"python")
+    let names = |word: &str| first.windows(word.len().max(1)).any(|some| some == word.as_bytes());
+    first.starts_with(b"#!") && ["python", runtime].into_iter().any(names)
 }

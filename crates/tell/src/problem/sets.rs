@@ -1,6 +1,8 @@
 //! Why a set of libraries cannot be had.
 
-use kladder_choose::sets::{LibraryClash, LockError, NeedsThere, OnOffer, SetError, Wanting, WayOut, Without};
+use kladder_choose::sets::{
+    LibraryClash, LockError, NeedsThere, OnOffer, PackagesError, SetError, Wanting, WayOut, Without,
+};
 use kladder_core::bring::fetch::UnknownError;
 use kladder_core::desk::{LookupError, SetProblem, WhyNoSet};
 
@@ -24,6 +26,13 @@ pub(super) fn problem(problem: &SetProblem) -> Problem {
             told.next("take another version of the library, or of the runtime, when you lock")
         }
         WhyNoSet::Set(SetError::NoKernel) => bad().next("add it to the set's libraries: `ipykernel = \"any\"`"),
+        WhyNoSet::Packages(PackagesError::Document(error)) => Problem::document(error),
+        WhyNoSet::Packages(PackagesError::Built(_)) => {
+            bad().next("many do without: `unbuilt = [\"NAME\"]` in the set takes those that you name as they are")
+        }
+        WhyNoSet::Packages(_) => {
+            bad().next("make the lock file anew with the project's own package manager, version 3")
+        }
         WhyNoSet::Taken => bad().next("call the set otherwise"),
         WhyNoSet::NoRuntime(tool) => bad().next(format!("`of` names the tool; `kladder search {tool}` looks for it")),
         WhyNoSet::NotOurs => bad()
@@ -53,6 +62,8 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
             let problem = problem.why(error.to_string()).why(kladder_core::base::event::chain(source));
             at_index(source).into_iter().fold(problem, Problem::next)
         }
+        LookupError::Missing(_) => problem.why(error.to_string()),
+        LookupError::NoSum(_) => Problem { code: Code::BadFile, ..problem }.why(error.to_string()),
         LookupError::Kind(_) => Problem { code: Code::BadFile, ..problem }
             .why(error.to_string())
             .next("`kind = \"python\"` under `[indexes]` in config.toml makes one"),

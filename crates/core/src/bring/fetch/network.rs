@@ -121,6 +121,11 @@ impl Network {
         self.indexes.listed(index, project, None, self)
     }
 
+    /// How often something is tried again, and the pause before the first time.
+    pub fn tries(&self) -> (u32, Duration) {
+        (self.retries, self.pause)
+    }
+
     /// What kind of index is called so; `None` where the settings name none.
     pub fn kind_of_index(&self, index: &str) -> Option<IndexKind> {
         self.indexes.kind(index)

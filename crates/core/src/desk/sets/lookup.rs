@@ -45,6 +45,12 @@ pub enum LookupError {
         /// The indexes.
         indexes: Vec<String>,
     },
+    /// The index does not list a package.
+    #[error("the index lists no {0}")]
+    Missing(String),
+    /// A package has no digest that counts.
+    #[error("{0} has no SHA-512 digest, so that nobody could tell its bytes from others")]
+    NoSum(String),
     /// A file could not be had.
     #[error(transparent)]
     Receive(#[from] UnknownError),

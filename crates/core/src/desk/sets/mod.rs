@@ -5,6 +5,7 @@
 //! are to rungs: while it fits the wishes no index is asked; else what still fits stays. It is written together with the pins.
 
 mod lookup;
+mod packages;
 mod told;
 
 use std::path::{Path, PathBuf};
@@ -15,8 +16,8 @@ use kladder_choose::document::{DocumentError, Source};
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::ToolName;
 use kladder_choose::sets::{
-    Interpreter, Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, SetError, choose, definition,
-    interpreters, kernel_rehearsal,
+    Interpreter, Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, PackagesError, SetError, choose,
+    definition, interpreters, kernel_rehearsal,
 };
 use kladder_choose::version::Version;
 
@@ -52,6 +53,9 @@ pub enum WhyNoSet {
     /// Its libraries cannot be had.
     #[error(transparent)]
     Set(#[from] SetError),
+    /// Its lock file of packages cannot be used.
+    #[error(transparent)]
+    Packages(#[from] PackagesError),
     /// Its libraries do not go together.
     #[error("its libraries do not go together")]
     Clash(Box<LibraryClash>),
@@ -182,6 +186,9 @@ impl SetReading<'_> {
         }
         let runtime = self.catalogs.tool(set.of.as_str())?.ok_or_else(|| WhyNoSet::NoRuntime(set.of.clone()))?;
         let interpreter = interpreter_of(&runtime, set);
+        if let Some((file, unbuilt)) = &set.packages {
+            return self.packaged(interpreter, file, unbuilt);
+        }
         let Some(wanted) = &set.libraries else {
             let (lock, _) = self.on_file()?;
             let minors = minors(&runtimes(&runtime, |_| true));
