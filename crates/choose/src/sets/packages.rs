@@ -51,6 +51,8 @@ pub struct Package {
     pub integrity: String,
     /// It may be missing where it does not fit.
     optional: bool,
+    /// It wants a script to be run when it is installed.
+    is_built: bool,
     /// Systems, processors and C libraries that it is for; any where there are none.
     on: [Vec<String>; 3],
 }
@@ -152,6 +154,7 @@ struct File {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "camelCase")]
+#[expect(clippy::struct_excessive_bools, reason = "so the file has it")]
 struct Entry {
     name: Option<String>,
     version: Option<String>,
@@ -176,16 +179,16 @@ struct Entry {
 }
 
 impl Packages {
-    /// Reads a lock file; `unbuilt` are packages whose scripts need not be run.
+    /// Reads a lock file.
     ///
     /// # Errors
     /// [`PackagesError`].
-    pub fn parse(text: &str, unbuilt: &[String]) -> Result<Self, PackagesError> {
+    pub fn parse(text: &str) -> Result<Self, PackagesError> {
         let file: File = serde_json::from_str(text).map_err(|error| PackagesError::Form(error.to_string()))?;
         if file.version != 3 {
             return Err(PackagesError::Version(file.version));
         }
-        let (mut all, mut built) = (Vec::new(), Vec::new());
+        let mut all = Vec::new();
         for (path, entry) in file.packages.into_iter().filter(|(path, _)| !path.is_empty()) {
             let wrong = || PackagesError::Path(path.clone());
             if entry.link || !path.starts_with(MODULES) {
@@ -204,34 +207,33 @@ impl Packages {
             let integrity = entry.integrity.unwrap_or_default();
             let strongest = integrity.split_whitespace().find(|one| one.starts_with("sha512-"));
             let integrity = strongest.ok_or_else(|| PackagesError::NoDigest(path.clone()))?.to_owned();
-            if entry.has_install_script && !unbuilt.contains(&name) {
-                built.push(name.clone());
-            }
             let url = entry.resolved.filter(|url| url.starts_with("https://") || url.starts_with("http://"));
             let (version, optional) = (entry.version.unwrap_or_default(), entry.optional || entry.dev_optional);
-            all.push(Package { at, name, version, url, integrity, optional, on: [entry.os, entry.cpu, entry.libc] });
+            let (is_built, on) = (entry.has_install_script, [entry.os, entry.cpu, entry.libc]);
+            all.push(Package { at, name, version, url, integrity, optional, is_built, on });
         }
-        built.sort();
-        built.dedup();
-        match all.is_empty() {
-            _ if !built.is_empty() => Err(PackagesError::Built(built)),
-            true => Err(PackagesError::Empty),
-            false => Ok(Self { all, digest: Digest::of(text.as_bytes()) }),
+        if all.is_empty() {
+            return Err(PackagesError::Empty);
         }
+        Ok(Self { all, digest: Digest::of(text.as_bytes()) })
     }
 
-    /// The packages that are wanted on some machines: those whose files must be known.
+    /// The packages that are wanted on some machines: those whose files must be known. The scripts of those that are `unbuilt` need not
+    /// be run.
     ///
     /// # Errors
-    /// [`PackagesError::Elsewhere`] for one that is needed and not for one of them.
-    pub fn wanted(&self, machines: &[Machine]) -> Result<Vec<&Package>, PackagesError> {
+    /// [`PackagesError::Elsewhere`] for one that is needed and not for one of them, [`PackagesError::Built`] for those that are built.
+    pub fn wanted(&self, machines: &[Machine], unbuilt: &[String]) -> Result<Vec<&Package>, PackagesError> {
         let mut seen = BTreeSet::new();
         for machine in machines {
             for package in self.on(&machine.platform)? {
                 seen.insert(&package.at);
             }
         }
-        Ok(self.all.iter().filter(|package| seen.contains(&package.at)).collect())
+        let wanted: Vec<&Package> = self.all.iter().filter(|package| seen.contains(&package.at)).collect();
+        let built = wanted.iter().filter(|package| package.is_built && !unbuilt.contains(&package.name));
+        let built: BTreeSet<&String> = built.map(|package| &package.name).collect();
+        if built.is_empty() { Ok(wanted) } else { Err(PackagesError::Built(built.into_iter().cloned().collect())) }
     }
 
     fn on(&self, platform: &Platform) -> Result<Vec<&Package>, PackagesError> {
@@ -356,7 +358,8 @@ for (const name of all) {
         const target = path.join(folder, to), link = path.join(root, '.bin', command)
         if (/[\\/\\\\]/.test(command) || path.relative(folder, target).startsWith('..') || !fs.existsSync(target)) continue
         fs.mkdirSync(path.dirname(link), { recursive: true })
-        fs.chmodSync(target, 0o755)
+        // What came from another set's place may be run already, and is everybody's.
+        if (!(fs.statSync(target).mode & 0o100)) fs.chmodSync(target, 0o755)
         if (!fs.existsSync(link)) fs.symlinkSync(path.relative(path.dirname(link), target), link)
     }
 }

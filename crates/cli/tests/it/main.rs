@@ -32,6 +32,7 @@ mod network;
 mod origins;
 mod output;
 mod packaged;
+mod packages;
 mod pages;
 mod pieces;
 mod private;

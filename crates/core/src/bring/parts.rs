@@ -1,4 +1,4 @@
-//! Libraries on the shelf by themselves, from which sets are put together by links.
+//! Libraries on the shelf by themselves, wheels and packages of Node, from which sets are put together by links.
 //!
 //! ```text
 //! shelf/.libraries/gauge-2.4.6-RECIPE/files/          what one wheel became, byte code among it
@@ -39,15 +39,16 @@ impl Parts {
     /// Those of artifacts; `None` for what is not put together from several wheels.
     pub fn of(shelf: &Path, artifacts: &[Artifact], set_up: &[Trial]) -> Option<Self> {
         let all_wheels = artifacts.iter().all(|artifact| artifact.layout() == Layout::Wheel);
-        if artifacts.len() < 2 || !all_wheels {
+        let all_packages = artifacts.iter().all(|artifact| own_folder(artifact).is_some());
+        if artifacts.len() < 2 || !(all_wheels || all_packages) {
             return None;
         }
         let folder = shelf.join(LIBRARIES);
         let place = |artifact: &Artifact| {
             let recipe = PlaceRecipe { artifacts: std::slice::from_ref(artifact), set_up }.digest();
             let file = artifact.file.as_str().rsplit('/').next().unwrap_or_default();
-            let name: Vec<&str> = file.splitn(3, '-').take(2).collect();
-            Place { folder: folder.join(format!("{}-{}", name.join("-"), recipe.short())) }
+            let name = if all_packages { file.trim_end_matches(".tgz").to_owned() } else { named(file) };
+            Place { folder: folder.join(format!("{name}-{}", recipe.short())) }
         };
         Some(Self { places: artifacts.iter().map(place).collect(), folder })
     }
@@ -159,8 +160,11 @@ impl Parts {
             if trusted && place.standing() == Standing::Whole {
                 continue;
             }
-            let Some(record) = record_of(artifact, &records) else { continue };
-            let Some(entries) = of_wheel(&record, &set.files(), &known, &compiled) else { continue };
+            let entries = match own_folder(artifact) {
+                Some(own) => Some(of_package(own, artifacts, manifest)),
+                None => record_of(artifact, &records).and_then(|it| of_wheel(&it, &set.files(), &known, &compiled)),
+            };
+            let Some(entries) = entries else { continue };
             let new = tempfile::Builder::new().prefix(".new-").tempdir_in(&self.folder).on("make", &self.folder)?;
             for entry in &entries {
                 let to = new.path().join("files").join(&entry.path);
@@ -176,6 +180,36 @@ impl Parts {
         }
         Ok(())
     }
+}
+
+/// The folder of packages in a project of Node.
+const MODULES: &str = "node_modules";
+/// Links to the commands of packages, as a set-up makes them.
+const COMMANDS: &str = "node_modules/.bin";
+
+/// The folder that a package goes into, which has nothing else but further ones in theirs.
+fn own_folder(artifact: &Artifact) -> Option<&Path> {
+    let into = Path::new(artifact.unpack.into.as_ref()?.as_str());
+    into.starts_with(MODULES).then_some(into)
+}
+
+/// The name and version of a wheel, by its file's name.
+fn named(file: &str) -> String {
+    file.splitn(3, '-').take(2).collect::<Vec<_>>().join("-")
+}
+
+/// The files of one package in a set: those in its folder that are in no further package's, and the links to its commands.
+fn of_package(own: &Path, artifacts: &[Artifact], manifest: &Manifest) -> Vec<ManifestEntry> {
+    let further: Vec<&Path> =
+        artifacts.iter().filter_map(own_folder).filter(|it| *it != own && it.starts_with(own)).collect();
+    let is_in = |path: &Path| path.starts_with(own) && !further.iter().any(|other| path.starts_with(other));
+    let leads_in = |entry: &ManifestEntry| match &entry.what {
+        What::Link { target } if entry.path.starts_with(COMMANDS) => {
+            Path::new(target).strip_prefix("..").is_ok_and(|below| is_in(&Path::new(MODULES).join(below)))
+        }
+        _ => false,
+    };
+    manifest.entries.iter().filter(|entry| is_in(&entry.path) || leads_in(entry)).cloned().collect()
 }
 
 /// The files of one library, wherever they are.

@@ -166,9 +166,9 @@ impl Site<'_> {
             match (all.iter_mut().find(|one| one.path == path).map(|one| &mut one.want), want) {
                 (None, want) => all.push(Wanted { path, want }),
                 (Some(Want::Keys { keys, .. }), Want::Keys { keys: more, .. }) => {
-                    more.into_iter().for_each(|(key, value)| {
+                    for (key, value) in more {
                         keys.entry(key).or_insert(value);
-                    });
+                    }
                 }
                 (Some(_), _) => {}
             }

@@ -137,7 +137,7 @@ impl Site<'_> {
         for rung in &route.rungs {
             if is_meant(&[rung.key.tool.as_str(), &rung.key.to_string()]) {
                 parts.extend(of_rung(rung, &bench));
-                parts.extend(self.choosing(rung, &bench, &wired));
+                parts.extend(choosing(rung, &bench, &wired));
             }
         }
         if whole {
@@ -167,13 +167,6 @@ impl Site<'_> {
         let (together, kept) = bench.seen();
         let closed = closed.into_inner().unwrap_or_else(PoisonError::into_inner);
         Ok(Verified { verdicts: verdicts.into_iter().flatten().collect(), together, kept, closed, before: None })
-    }
-
-    /// What a rung that chooses tools for a person is asked.
-    fn choosing<'p>(&self, rung: &'p Rung, bench: &'p Bench<'p>, wired: &'p Path) -> Option<Part<'p>> {
-        let has_some = !rung.definition.says.chooses.is_empty();
-        let asked = has_some.then(|| Job::new(move || Ok(bench.choices(rung, wired)?)));
-        Some(asked?.using(Some(&rung.key).filter(|_| has_corners(rung))))
     }
 
     /// Where nobody listened, the ladder's services that do not run are a likely cause.
@@ -294,6 +287,13 @@ fn of_rung<'p>(rung: &'p Rung, bench: &'p Bench<'p>) -> [Part<'p>; 2] {
         Ok(verdicts)
     });
     [files, checks.using(Some(&rung.key).filter(|_| has_corners(rung)))]
+}
+
+/// What a rung that chooses tools for a person is asked.
+fn choosing<'p>(rung: &'p Rung, bench: &'p Bench<'p>, wired: &'p Path) -> Option<Part<'p>> {
+    let has_some = !rung.definition.says.chooses.is_empty();
+    let asked = has_some.then(|| Job::new(move || Ok(bench.choices(rung, wired)?)));
+    Some(asked?.using(Some(&rung.key).filter(|_| has_corners(rung))))
 }
 
 fn has_corners(rung: &Rung) -> bool {

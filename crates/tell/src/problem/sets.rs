@@ -75,9 +75,11 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
             let problem = problem.why(kladder_core::base::event::chain(error));
             at_makers(source).into_iter().fold(problem, Problem::next)
         }
-        LookupError::Receive(UnknownError::Sum { .. }) => Problem { code: Code::Integrity, ..problem }
-            .why(error.to_string())
-            .next("ask again later: a mirror may lag behind; then tell those who keep the index"),
+        LookupError::OtherBytes(_) | LookupError::Receive(UnknownError::Sum { .. }) => {
+            Problem { code: Code::Integrity, ..problem }
+                .why(error.to_string())
+                .next("ask again later: a mirror may lag behind; then tell those who keep the index")
+        }
         LookupError::Receive(UnknownError::Here(error)) => fetch(error),
     }
 }

@@ -55,6 +55,7 @@ pub struct Step {
 /// The keys of a trial, and those of a step. (Flattened they would be the same, but lose the places of mistakes.)
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
+#[expect(clippy::struct_excessive_bools, reason = "each is a key of its own")]
 struct StepForm {
     name: Option<String>,
     run: Vec<Template>,

@@ -48,6 +48,9 @@ pub enum LookupError {
     /// The index does not list a package.
     #[error("the index lists no {0}")]
     Missing(String),
+    /// What came is not what the lock file says.
+    #[error("{0} has other bytes than the lock file says")]
+    OtherBytes(String),
     /// A package has no digest that counts.
     #[error("{0} has no SHA-512 digest, so that nobody could tell its bytes from others")]
     NoSum(String),

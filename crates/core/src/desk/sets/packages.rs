@@ -31,9 +31,9 @@ impl SetReading<'_> {
     ) -> Result<(String, Option<String>, String), WhyNoSet> {
         let path = file.below(self.ladder.path.parent().unwrap_or(std::path::Path::new(".")));
         let source: Source = files::source(&path).map_err(DocumentError::from).map_err(PackagesError::from)?;
-        let packages = Packages::parse(&source.text, unbuilt)?;
+        let packages = Packages::parse(&source.text)?;
         let known = self.known().map_err(PackagesError::from)?;
-        let wanted = packages.wanted(self.machines)?;
+        let wanted = packages.wanted(self.machines, unbuilt)?;
         let mut sums: Sums = wanted
             .iter()
             .filter_map(|package| Some((package.integrity.clone(), *known.get(&package.integrity)?)))
@@ -93,6 +93,7 @@ impl SetReading<'_> {
                     self.learn(package, sum);
                     return Ok(sum);
                 }
+                Err(LookupError::Receive(UnknownError::Sum { file })) => return Err(LookupError::OtherBytes(file)),
                 Err(error) if left > 0 && may_pass(&error) => {
                     thread::sleep(pause);
                     (left, pause) = (left - 1, pause * 2);
@@ -126,14 +127,14 @@ impl SetReading<'_> {
         let sum = STANDARD.decode(digest).ok().filter(|bytes| bytes.len() == 64).map(index::Sum::Sha512);
         let network = self.means.network;
         let lookup = |source| LookupError::Index { library: package.name.clone(), source };
-        let mut listed = match (network.kind_of_index(PACKAGES), &package.url) {
-            (None, Some(url)) => Listed::at(package.file(), url.clone()),
-            _ => {
-                let list = network.listed(PACKAGES, &package.name).map_err(lookup)?;
-                let is_it = |one: &Listed| one.version.as_deref() == Some(package.version.as_str());
-                let none = || LookupError::Missing([&package.name, " ", &package.version].concat());
-                list.iter().find(|one| is_it(one)).cloned().ok_or_else(none)?
-            }
+        let at_address = package.url.as_ref().filter(|_| network.kind_of_index(PACKAGES).is_none());
+        let mut listed = if let Some(url) = at_address {
+            Listed::at(package.file(), url.clone())
+        } else {
+            let list = network.listed(PACKAGES, &package.name).map_err(lookup)?;
+            let is_it = |one: &&Listed| one.version.as_deref() == Some(package.version.as_str());
+            let none = || LookupError::Missing([&package.name, " ", &package.version].concat());
+            list.iter().find(is_it).cloned().ok_or_else(none)?
         };
         // What the lock file says counts, and not what an index does.
         listed.sum = Some(sum.ok_or_else(|| LookupError::NoSum(package.at.to_string()))?);

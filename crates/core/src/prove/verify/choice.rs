@@ -118,8 +118,7 @@ impl Bench<'_> {
         variables.retain(|(name, _)| name != "HOME" && name != "PATH");
         variables.push(("HOME".into(), home.into()));
         variables.push(("PATH".into(), self.path(&rung.key.household)));
-        let theirs =
-            SETTINGS.iter().filter_map(|name| Some(((*name).into(), self.host.environment.get(*name)?.into())));
+        let theirs = SETTINGS.iter().filter_map(|name| Some(((*name).into(), self.host.environment.get(name)?.into())));
         variables.extend(theirs.collect::<Vec<_>>());
         variables.extend(OWN.map(|name| (name.into(), nook.join("tmp").into())));
         variables

@@ -211,17 +211,14 @@ impl Bench<'_> {
     fn reached_nobody(&self, subject: &Subject, around: &Around<'_>, starts: Option<&[Start]>) -> Verdict {
         // Without a network of its own it could not even have tried.
         let seen = starts.filter(|_| matches!(around.network, Network::Room(_)));
-        let outcome = match seen {
-            Some(starts) => {
-                let mut whom: Vec<String> = starts.iter().flat_map(|start| start.reached.iter().cloned()).collect();
-                whom.sort();
-                whom.dedup();
-                if whom.is_empty() { Outcome::Passed } else { Outcome::failed(Finding::Reached { whom }) }
-            }
-            None => {
-                let reason = "this system does not let it be seen whom a program tries to reach".to_owned();
-                Outcome::Skipped(Skipped::PassedOver { reason })
-            }
+        let outcome = if let Some(starts) = seen {
+            let mut whom: Vec<String> = starts.iter().flat_map(|start| start.reached.iter().cloned()).collect();
+            whom.sort();
+            whom.dedup();
+            if whom.is_empty() { Outcome::Passed } else { Outcome::failed(Finding::Reached { whom }) }
+        } else {
+            let reason = "this system does not let it be seen whom a program tries to reach".to_owned();
+            Outcome::Skipped(Skipped::PassedOver { reason })
         };
         self.conclude(subject.claiming("it tries to reach no other machine"), Instant::now(), outcome)
     }
