@@ -52,9 +52,23 @@ fn an_editor_chooses_the_ladders_tools_and_says_which_it_would_start() {
     sandbox.write(SETTINGS, "skerrow = \"harbour\u{1b}[31m\"\n");
     assert_eq!(chosen(&sandbox), [(false, "it chooses harbour\\u{1b}[31m".to_owned())]);
 
+    // One that nobody can read is kept beside the ladder's by one command.
+    for _ in 0..2 {
+        sandbox.write(SETTINGS, "junk\n");
+        let _ = sandbox.run(&["climb"]).passed();
+        let _ = sandbox.run(&["verify", "--mend", "--yes"]).passed();
+    }
+    assert_eq!(sandbox.read(&[SETTINGS, ".before-2"].concat()), "junk\n");
+    sandbox.write(SETTINGS, "junk\n");
+    let _ = climbed(&sandbox, "turnsedge = \"any\"");
+    assert_eq!((sandbox.read(SETTINGS), chosen(&sandbox)), ("junk\n".to_owned(), Vec::new()));
+    let _ = sandbox.run(&["verify"]).passed();
+    sandbox.write(SETTINGS, "skerrow = \"low\"\n");
+    let _ = climbed(&sandbox, "whimbrow = \"any\"");
+
     // Without the editor the file is what the person had before.
     let _ = climbed(&sandbox, "turnsedge = \"any\"");
-    assert_eq!(sandbox.read(SETTINGS), "skerrow = \"harbour\u{1b}[31m\"\n");
+    assert_eq!(sandbox.read(SETTINGS), "skerrow = \"low\"\n");
     assert_eq!(chosen(&sandbox), []);
 }
 

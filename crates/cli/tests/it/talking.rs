@@ -147,6 +147,8 @@ printf '\033[2J\033[1;1Hgauge at %s\n' "$(stty size </dev/tty)"
 case $1 in
     nags) printf '\033[5;1HWould you like to hear of the tides?\n' ;;
     leaves) exit 3 ;;
+    floods) exec yes "$(printf '\033[65535L\033[2;1Hhigh water')" ;;
+    deaf) sleep 60 ;;
     reaches) (exec 3<>/dev/tcp/192.0.2.7/80) 2>/dev/null ;;
     whispers) (exec 3<>/dev/tcp/127.0.0.1/9) 2>/dev/null ;;
     where) stty raw -echo; printf '\033[3;5H\033[6n'; IFS= read -r -d R at; stty sane; printf '\r\nat %q\n' "$at" ;;
@@ -194,6 +196,12 @@ fn a_program_in_a_terminal_is_used_as_by_a_person_and_its_screen_is_read() {
     // The screen is told with what it lacks.
     let told = sandbox.run(&["verify"]);
     assert!(told.stdout.contains("you said low"), "{}", told.complaint());
+    // One that never stops drawing, and one that takes no keys, end when their time is over.
+    let many = "x".repeat(100_000);
+    let flood = "[steps.terminal]\ndoes = [{ shows = 'high water' }, { shows = \"'right'\" }]";
+    assert_eq!(failed("floods", flood), ["its screen has nothing like `'right'`"]);
+    let deaf = format!("[steps.terminal]\ndoes = [{{ types = \"{many}\" }}, {{ shows = \"'right'\" }}]");
+    assert_eq!(failed("deaf", &deaf), ["its screen has nothing like `'right'`"]);
     let wrong = [
         ("does = [{ types = \"x\" }]", "something is looked for"),
         ("does = [{ shows = 'x', types = \"x\" }]", "one of `shows`, `types`, `presses`"),

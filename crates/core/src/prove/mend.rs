@@ -42,11 +42,6 @@ pub enum Mend {
         /// Its name.
         service: String,
     },
-    /// A file is put out of the way, so that a climb can make it.
-    PutAway {
-        /// Which one.
-        path: PathBuf,
-    },
     /// The shells are wired again.
     Wire,
     /// What a shell does when it starts is looked at.
@@ -108,7 +103,6 @@ impl Mend {
             Self::Accept { .. } | Self::Again { .. } | Self::Wire | Self::Replace { .. } => Way::Asks,
             Self::Move { .. }
             | Self::Service { .. }
-            | Self::PutAway { .. }
             | Self::Clear
             | Self::Shell { .. }
             | Self::Why { .. }
@@ -130,8 +124,9 @@ impl Mend {
 
     fn of_finding(subject: &Subject, finding: &Finding) -> Option<Self> {
         Some(match (subject, finding) {
-            (Subject::Setting { path }, Finding::OtherKernel) => Self::Replace { path: path.clone() },
-            (Subject::Setting { path }, Finding::Unusable { .. }) => Self::PutAway { path: path.clone() },
+            (Subject::Setting { path }, Finding::OtherKernel | Finding::Unusable { .. }) => {
+                Self::Replace { path: path.clone() }
+            }
             (
                 Subject::Files { .. }
                 | Subject::Commands

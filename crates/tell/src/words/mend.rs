@@ -33,7 +33,7 @@ pub fn mend_command(mend: &Mend, closed: &[Standing]) -> Option<String> {
         Mend::Clear => "kladder clear".to_owned(),
         Mend::Log => "kladder log".to_owned(),
         Mend::Settle => "kladder climb --take-settings".to_owned(),
-        Mend::Anew(_) | Mend::Clock | Mend::PutAway { .. } | Mend::Reopen { .. } => return None,
+        Mend::Anew(_) | Mend::Clock | Mend::Reopen { .. } => return None,
     })
 }
 
@@ -50,9 +50,6 @@ pub fn mend(mend: &Mend, closed: &[Standing]) -> String {
         Mend::Start { .. } => format!("`{command}` starts it"),
         Mend::Service { .. } => format!("`{command}` shows what it wrote"),
         Mend::Again { .. } => format!("`{}` start it anew", command.replace('\n', "` and `")),
-        Mend::PutAway { path } => {
-            format!("move {} out of the way; then `kladder climb` makes it", path.display())
-        }
         Mend::Wire => format!("`{command}` puts them there again"),
         Mend::Shell { .. } => format!("start `{command}`, and see what the files do that it reads then"),
         Mend::Why { .. } => format!("`{command}` tells where which file answers, and why"),

@@ -2,17 +2,20 @@
 
 use std::ffi::OsStr;
 use std::fs::{File, OpenOptions};
-use std::io;
+use std::io::{self, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::OpenOptionsExt;
 use std::process::Stdio;
+use std::sync::{Arc, PoisonError};
+use std::thread;
+use std::time::Duration;
 
 use rustix::fs::OFlags;
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 use rustix::termios::{Winsize, tcsetwinsize};
 
 use super::under_way::{MARK, UnderWay};
-use super::{Lasting, Setting, Shared, bare, gather};
+use super::{Lasting, Setting, Shared, bare};
 use crate::host::enclosed::Way;
 
 impl Lasting {
@@ -42,7 +45,29 @@ impl Lasting {
         // The terminal is closed for whoever reads it once nobody else has it open.
         drop(command);
         let ours = File::from(ours);
-        let stdout = gather(Some(ours.try_clone()?), u64::MAX);
+        let stdout = gather_slowly(ours.try_clone()?);
         Ok((Self { child, stdout, stderr: Shared::default(), way: Some(way), under_way }, ours))
     }
+}
+
+/// Bytes that are drawn and not looked at yet: whoever draws more waits, as at a slow terminal.
+const MOST: usize = 1 << 20;
+
+/// Collects what is drawn for whoever looks meanwhile, as fast as they do.
+fn gather_slowly(mut terminal: File) -> Shared {
+    let shared = Shared::default();
+    let kept = Arc::clone(&shared);
+    thread::spawn(move || {
+        let mut block = [0; 4096];
+        // Nobody looks any more once this is the only one that has it.
+        while Arc::strong_count(&kept) > 1 {
+            if kept.lock().unwrap_or_else(PoisonError::into_inner).len() >= MOST {
+                thread::sleep(Duration::from_millis(1));
+                continue;
+            }
+            let Ok(count @ 1..) = terminal.read(&mut block) else { break };
+            kept.lock().unwrap_or_else(PoisonError::into_inner).extend_from_slice(&block[..count]);
+        }
+    });
+    shared
 }

@@ -6,6 +6,7 @@
 use std::borrow::Cow;
 use std::fs::File;
 use std::io::Write;
+use std::sync::mpsc::{Sender, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -20,6 +21,9 @@ use crate::host::process::Lasting;
 /// Programs tell the key Escape from the beginning of another key by the time that passes.
 const PAUSE: Duration = Duration::from_millis(150);
 
+/// Bytes that are drawn before it is looked at the clock.
+const PART: usize = 512;
+
 /// What came of sitting before it, and the screen at the end.
 pub(crate) fn sit(
     process: &mut Lasting,
@@ -32,6 +36,7 @@ pub(crate) fn sit(
     let parser = Parser::new_with_callbacks(lines, columns, 0, Answers::default());
     let never = terminal.never.as_ref().map(|never| (never, never.regex()));
     let until = Instant::now() + Duration::from_secs(limit);
+    let keys = typist(keys);
     let mut seat = Seat { process, keys, parser, never, unwanted: None, until, limit, is_over };
     let (mut all, since) = (Vec::new(), Instant::now());
     for deed in &terminal.does {
@@ -51,9 +56,16 @@ pub(crate) fn sit(
     (all, screen)
 }
 
+/// Presses keys without waiting for a program that does not take them.
+fn typist(mut keys: File) -> Sender<Vec<u8>> {
+    let (send, pressed) = channel::<Vec<u8>>();
+    thread::spawn(move || pressed.into_iter().try_for_each(|bytes| keys.write_all(&bytes)));
+    send
+}
+
 struct Seat<'s, 'p> {
     process: &'p mut Lasting,
-    keys: File,
+    keys: Sender<Vec<u8>>,
     parser: Parser<Answers>,
     never: Option<(&'s Pattern, Regex)>,
     /// What stood on the screen and must not.
@@ -75,8 +87,7 @@ impl<'s> Seat<'s, '_> {
         }
         let typed = deed.types.iter().map(String::as_bytes);
         for bytes in typed.chain(deed.presses.iter().map(kladder_choose::catalog::Key::bytes)) {
-            // Whoever listens no more is found out by what is seen.
-            let _ = self.keys.write_all(bytes);
+            self.press(bytes.to_vec());
             thread::sleep(PAUSE);
             self.look();
         }
@@ -87,15 +98,26 @@ impl<'s> Seat<'s, '_> {
         (None, Some(()))
     }
 
+    fn press(&self, keys: Vec<u8>) {
+        // Whoever listens no more is found out by what is seen.
+        let _ = self.keys.send(keys);
+    }
+
     /// Draws what the program has said, and answers what it asks.
     fn look(&mut self) {
         let said = self.process.take();
         if said.is_empty() {
             return;
         }
-        self.parser.process(&said);
+        // A few bytes can want a lot to be drawn.
+        for part in said.chunks(PART) {
+            if Instant::now() > self.until {
+                break;
+            }
+            self.parser.process(part);
+        }
         let answers = std::mem::take(&mut self.parser.callbacks_mut().0);
-        let _ = self.keys.write_all(&answers);
+        self.press(answers);
         if let Some((_, regex)) = self.never.as_ref().filter(|_| self.unwanted.is_none()) {
             self.unwanted = regex.find(&self.screen()).map(|found| found.as_str().to_owned());
         }
@@ -159,5 +181,56 @@ impl Callbacks for Answers {
             _ => return,
         };
         self.0.extend(answer.as_bytes());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whatever_a_program_draws_is_only_a_screen() {
+        let parts: [&[u8]; 22] = [
+            b"\x1b[",
+            b"\x1b]",
+            b"\x1bP",
+            b"\x1b",
+            b"?",
+            b";",
+            b"0",
+            b"9",
+            b"65535",
+            b"99999999999",
+            b"H",
+            b"r",
+            b"J",
+            b"K",
+            b"L",
+            b"M",
+            b"@",
+            b"X",
+            b"h",
+            b"\xf0\x9f\x8c\x8a",
+            b"\xff\x80",
+            b"\r\n\t tide \x08",
+        ];
+        let mut random = fastrand::Rng::with_seed(17);
+        for _ in 0..300 {
+            let size = (random.u16(4..12), random.u16(20..40));
+            let mut parser = Parser::new_with_callbacks(size.0, size.1, 0, Answers::default());
+            let many = random.usize(1..200);
+            let text: Vec<u8> = (0..many)
+                .flat_map(|_| match random.u8(0..4) {
+                    0 => vec![random.u8(..)],
+                    1 => vec![random.u8(b'A'..=b'z')],
+                    _ => parts[random.usize(0..parts.len())].to_vec(),
+                })
+                .collect();
+            let drawn = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+                parser.process(&text);
+                parser.screen().contents().lines().count()
+            }));
+            assert!(drawn.is_ok_and(|lines| lines <= usize::from(size.0)), "{:?}", String::from_utf8_lossy(&text));
+        }
     }
 }

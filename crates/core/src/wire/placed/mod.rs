@@ -332,7 +332,10 @@ fn undo_one(path: &Path, placed: &Placed) -> Placing {
         });
         return match undone {
             Ok(text) => placing(path, State::ToUndo, Some(&bytes), Some(text.into_bytes()), None),
-            Err(why) => left(path, why),
+            // What nobody can read values from has none of the ladder's any more.
+            Err(_) => {
+                Placing { path: path.to_path_buf(), state: State::Clash, change: None, is_new: false, entry: None }
+            }
         };
     }
     let base = placed.bytes(entry.wanted.as_ref()).unwrap_or_default();
