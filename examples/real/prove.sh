@@ -15,7 +15,7 @@ echo
 echo "| preset | tools | fetched | climb | checks and rehearsals | verify | outcome |"
 echo "|---|---|---|---|---|---|---|"
 failures=""
-for preset in c-and-cpp web java go python-data shell-and-writing embedded; do
+for preset in c-and-cpp web java go python-data shell-and-writing embedded editors; do
     home=$work/$preset
     mkdir -p "$home/config" "$home/person" "$home/desk"
     { if [ -n "${CACHE:-}" ]; then echo "cache = \"$CACHE\""; fi; echo "$indexes"; } > "$home/config/config.toml"

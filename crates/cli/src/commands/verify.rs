@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use kladder_core::climb::route::Route;
 use kladder_core::climb::{Looking, Site, Verified};
+use kladder_core::desk::{Desk, Misplaced};
 use kladder_core::keep::landing::Recipes;
 use kladder_core::keep::state::TaskName;
 use kladder_core::prove::mend::{Mend, Way};
@@ -39,6 +40,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
         options.junit.as_deref().map_or(Ok(()), |file| junit::write(&shape, file))?;
     }
     tell(&verified, &shape, &route, options, out)?;
+    tell_misplaced(&desk, out)?;
     if !mends.is_empty() {
         do_them(&mends, context, out, options.yes)?;
         out.say("")?;
@@ -53,6 +55,22 @@ pub(super) fn run(context: &Context, out: &Out, options: &VerifyOptions) -> Resu
         out.say(format!("`kladder verify --mend` does what helps here{asks}."))?;
     }
     Ok(Code::CheckFailed.into())
+}
+
+/// Libraries that another installer put where no set sees them.
+fn tell_misplaced(desk: &Desk, out: &Out) -> Result<(), Problem> {
+    const NAMED: usize = 3;
+    let all = desk.misplaced_libraries();
+    for (library, Misplaced { folder, version, .. }) in all.iter().take(NAMED) {
+        let (library, version, folder) = (clean(library), clean(version), shown(folder));
+        out.say(format!(
+            "{library} {version} is in {folder}, too, where no set sees it: `kladder why {library}` tells more."
+        ))?;
+    }
+    match all.len().saturating_sub(NAMED) {
+        0 => Ok(()),
+        more => out.say(format!("So it is with {more} more of the sets' libraries.")),
+    }
 }
 
 /// What failed first, then all of it at a glance.

@@ -174,6 +174,8 @@ fn libraries_are_chosen_with_all_they_need_and_stay_until_they_are_let_go() {
         .stdout;
     assert!(told.contains("Another one, 9.0, lies in") && told.contains("put there by gull: no set sees it"), "{told}");
     assert!(told.contains("You work in the set tides here."), "{told}");
+    let told = scene.sandbox.run(&["verify"]).passed().stdout;
+    assert!(told.contains("lamp 9.0 is in") && told.contains("where no set sees it: `kladder why lamp`"), "{told}");
     // The way back takes the lock file along, so that the next climb does not undo it.
     scene.want("gauge = \"1.0\"", "");
     let _ = scene.sandbox.run(&["climb"]).passed();

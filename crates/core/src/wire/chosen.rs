@@ -76,6 +76,7 @@ fn add(all: &mut Files, setting: &Setting, known: &dyn Fn(&str) -> Option<String
 /// What a text or values come to, with words filled in.
 pub(crate) fn of_content(content: &Content, known: &dyn Fn(&str) -> Option<String>) -> Want {
     match content {
+        // A file beside a ladder is read by who knows the ladder; a tool has none.
         Content::From { .. } => Want::Whole(Vec::new()),
         Content::Text { text, fill: false } => Want::Whole(text.clone().into_bytes()),
         Content::Text { text, fill: true } => Want::Whole(fill_words(text, known).into_bytes()),

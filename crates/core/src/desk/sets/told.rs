@@ -61,11 +61,25 @@ impl Desk {
     /// Copies of a library outside of all sets: in the person's own folder of libraries, and in environments of the project's
     /// folder.
     pub fn misplaced(&self, name: &str) -> Vec<Misplaced> {
+        let wanted = normalised(name);
+        let all = self.outside_of_sets().into_iter();
+        all.filter(|(library, _)| *library == wanted).map(|(_, misplaced)| misplaced).collect()
+    }
+
+    /// Copies of the sets' own libraries outside of all sets, by their names: what another installer put where no set sees it.
+    pub fn misplaced_libraries(&self) -> Vec<(String, Misplaced)> {
+        let locks = self.ladder.sets.iter().filter_map(|set| locked(&self.ladder, set));
+        let ours: BTreeSet<String> = locks.flat_map(|lock| lock.libraries).map(|library| library.name).collect();
+        let mut all = if ours.is_empty() { Vec::new() } else { self.outside_of_sets() };
+        all.retain(|(library, _)| ours.contains(library));
+        all
+    }
+
+    fn outside_of_sets(&self) -> Vec<(String, Misplaced)> {
         let project = self.ladder.path.parent().unwrap_or(Path::new("."));
         let person = self.surroundings.host.person.iter().map(|home| home.join(".local"));
         let around = HABITS.iter().map(|habit| project.join(habit)).chain(person);
-        let wanted = normalised(name);
-        around.flat_map(|top| sites(&top)).flat_map(|site| copies(&site, &wanted)).collect()
+        around.flat_map(|top| sites(&top)).flat_map(|site| copies(&site)).collect()
     }
 
     /// The set whose environment the caller works in.
@@ -117,14 +131,13 @@ fn sites(top: &Path) -> Vec<PathBuf> {
     versions.map(site).filter(|site| std::fs::symlink_metadata(site).is_ok_and(|meta| meta.is_dir())).collect()
 }
 
-/// Copies of a library in a folder of libraries ("Recording installed projects").
-fn copies(site: &Path, wanted: &str) -> Vec<Misplaced> {
+/// The libraries in a folder of libraries, by their names ("Recording installed projects").
+fn copies(site: &Path) -> Vec<(String, Misplaced)> {
     let copy = |name: std::ffi::OsString| {
         let (library, version) = name.to_str()?.strip_suffix(".dist-info")?.split_once('-')?;
         let by = files::text_of_at_most(&site.join(&name).join("INSTALLER"), 1 << 10);
         let by = by.map(|by| by.trim().to_owned()).filter(|by| !by.is_empty());
-        let found = Misplaced { folder: site.to_path_buf(), version: version.to_owned(), by };
-        (normalised(library) == wanted).then_some(found)
+        Some((normalised(library), Misplaced { folder: site.to_path_buf(), version: version.to_owned(), by }))
     };
     files::names(site).unwrap_or_default().into_iter().filter_map(copy).collect()
 }
