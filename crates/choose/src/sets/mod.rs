@@ -85,6 +85,11 @@ pub struct LibrarySet {
 }
 
 impl LibrarySet {
+    /// The files beside the ladder that say what it has.
+    pub fn files(&self) -> impl Iterator<Item = &InnerPath> {
+        std::iter::once(&self.lock).chain(self.packages.iter().map(|(file, _)| file))
+    }
+
     /// A digest of what its libraries are chosen by: wishes, indexes, and the runtimes that they are for.
     pub fn wishes(&self, platforms: &[Interpreter]) -> Option<Digest> {
         let Libraries { wishes, indexes, from } = self.libraries.as_ref()?;

@@ -6,6 +6,7 @@ use kladder_choose::ladder::Ladder;
 use kladder_core::base::event::Observer;
 use kladder_core::climb::Site;
 use kladder_core::climb::settings::{Consent, SettingPlaced};
+use kladder_core::desk::read_pins;
 use kladder_core::wire::chosen::Outdated;
 use kladder_core::wire::placed::{Placing, State};
 use kladder_tell::problem::Problem;
@@ -97,10 +98,13 @@ pub(super) fn ahead(site: &Site<'_>, out: &Out) -> Result<(), Problem> {
 
 /// Places those that a landing had, which is current again; where that cannot be done the next climb does it.
 pub(super) fn go_back(context: &Context, out: &Out, number: u32, observer: &dyn Observer) -> Result<(), Problem> {
-    let (desk, pins, _) = context.open_pinned(&out.without_values())?;
-    let text = desk.site(&pins).landings().ladder(number)?;
+    let (desk, chosen, _) = context.open_pinned(&out.without_values())?;
+    let text = desk.site(&chosen).landings().ladder(number)?;
+    let pinned = read_pins(&desk.ladder.pins_path()).ok().flatten();
     let ladder = Ladder::parse(&Source::new(desk.ladder.path.clone(), text))?;
     let desk = desk.with_ladder(ladder);
+    // Its rungs are those of the pins that came back with it, unless the ladder as it is now lacks what they need.
+    let pins = pinned.filter(|pins| desk.site(pins).route().is_ok()).unwrap_or(chosen);
     let placed = place(&desk.site(&pins), context, out, false, true, observer)?;
     tell(&placed, out)
 }

@@ -66,6 +66,13 @@ fn an_editor_chooses_the_ladders_tools_and_says_which_it_would_start() {
     sandbox.write(SETTINGS, "skerrow = \"low\"\n");
     let _ = climbed(&sandbox, "whimbrow = \"any\"");
 
+    // The way back takes it away and brings it again, as the landing had it.
+    let _ = climbed(&sandbox, "skerroc = \"any\"");
+    assert_eq!(sandbox.read(SETTINGS), "skerrow = \"low\"\n");
+    let told = sandbox.run(&["back"]).passed();
+    assert!(told.stdout.contains("whimbrow/tools.toml"), "{}", told.stdout);
+    assert!(sandbox.read(SETTINGS).contains("wired/commands/turnsedge"));
+
     // Without the editor the file is what the person had before.
     let _ = climbed(&sandbox, "turnsedge = \"any\"");
     assert_eq!(sandbox.read(SETTINGS), "skerrow = \"low\"\n");

@@ -123,6 +123,15 @@ fn packages_are_pinned_by_what_they_come_to_and_seen_by_their_project() {
     };
     assert_eq!(number("chart"), number("second"));
 
+    // A colleague takes all of it over.
+    let colleague = sandbox.path("colleague");
+    fs::create_dir(&colleague).unwrap();
+    let mut start = sandbox.command(&["start", "--from", sandbox.path("desk/ladder.toml").to_str().unwrap()]);
+    let _ = sandbox.finished(start.current_dir(&colleague).output().unwrap()).passed();
+    for file in ["package-lock.json", "sums.chart.toml"] {
+        assert_eq!(sandbox.read(&format!("colleague/{file}")), sandbox.read(&format!("desk/{file}")));
+    }
+
     // It goes with the wish; a folder of the project's own stays.
     sandbox.wish("plank = \"any\"");
     let _ = sandbox.run(&["climb"]).passed();

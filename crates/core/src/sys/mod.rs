@@ -17,9 +17,9 @@ pub(crate) use told::Told;
 #[cfg(target_os = "linux")]
 mod linux;
 #[cfg(target_os = "linux")]
-pub(crate) use linux::{confine, facts, files, libraries, ports, processes, reach, rooms, spaces, traces};
+pub(crate) use linux::{confine, facts, files, libraries, ports, processes, reach, rooms, spaces, terminals, traces};
 
 #[cfg(target_os = "macos")]
 mod macos;
 #[cfg(target_os = "macos")]
-pub(crate) use macos::{confine, facts, files, libraries, ports, processes, reach, rooms, spaces, traces};
+pub(crate) use macos::{confine, facts, files, libraries, ports, processes, reach, rooms, spaces, terminals, traces};

@@ -6,6 +6,7 @@ use std::path::{Component, Path, PathBuf};
 
 use kladder_choose::document::{DocumentError, Source};
 use kladder_choose::ladder::{Ladder, STARTER, address_of};
+use kladder_choose::sets::LibrarySet;
 use toml_edit::{DocumentMut, Value};
 
 use crate::base::event::Silent;
@@ -176,10 +177,10 @@ impl Colleague {
 fn locks_of(ladder: &Ladder, into: &Path) -> Result<Vec<(PathBuf, Vec<u8>)>, ColleagueError> {
     let from = ladder.path.parent().unwrap_or(Path::new("."));
     let mut all = Vec::new();
-    for set in &ladder.sets {
+    for lock in ladder.sets.iter().flat_map(LibrarySet::files) {
         // One that is not there is made by whoever pins, or missed by whoever needs it.
-        let Ok(bytes) = files::read(&set.lock.below(from)) else { continue };
-        let to = set.lock.below(into);
+        let Ok(bytes) = files::read(&lock.below(from)) else { continue };
+        let to = lock.below(into);
         match files::read(&to) {
             Ok(there) if there == bytes => {}
             Ok(_) => return Err(ColleagueError::InTheWay(to)),

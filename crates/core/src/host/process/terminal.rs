@@ -11,12 +11,13 @@ use std::thread;
 use std::time::Duration;
 
 use rustix::fs::OFlags;
-use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+use rustix::pty::{grantpt, ptsname, unlockpt};
 use rustix::termios::{Winsize, tcsetwinsize};
 
 use super::under_way::{MARK, UnderWay};
 use super::{Lasting, Setting, Shared, bare};
 use crate::host::enclosed::Way;
+use crate::sys;
 
 impl Lasting {
     /// Starts a process in its cell, in a terminal of so many columns and lines; what it draws is its standard output, and keys are
@@ -28,7 +29,7 @@ impl Lasting {
         let (Some(cell), Some(encloser)) = (setting.cell, setting.encloser) else {
             return Err(io::ErrorKind::Unsupported.into());
         };
-        let ours = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
+        let ours = sys::terminals::open()?;
         grantpt(&ours)?;
         unlockpt(&ours)?;
         tcsetwinsize(&ours, Winsize { ws_row: lines, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 })?;

@@ -10,4 +10,5 @@ pub(crate) mod processes;
 pub(crate) mod reach;
 pub(crate) mod rooms;
 pub(crate) mod spaces;
+pub(crate) mod terminals;
 pub(crate) mod traces;
