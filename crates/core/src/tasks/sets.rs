@@ -126,67 +126,30 @@ impl SetEnvironment {
         is_wired: bool,
     ) -> Option<Self> {
         let name = OsString::from(set.name.as_str());
-        let bin = current.join(SETS).join(&name).join(BIN);
+        let place = current.join(SETS).join(&name);
         let own = wiring.table(&Household::shared());
-        let fronts = vec![Path::new(SETS).join(&name).join(BIN), COMMANDS.into()];
-        let mut entries: Vec<Entry> = if runtime.is_launched() {
-            let is_its =
-                |entry: &&Entry| entry.command.to_str().is_some_and(|name| runtime.commands.contains_key(name));
-            own.entries.iter().filter(is_its).map(|entry| within(entry, &bin)).collect()
-        } else {
-            let program = runtime.folder();
-            let names = [program.file_name().map(OsStr::to_owned), Some(set.of.as_str().into())];
-            let plain = |command: OsString| Entry {
-                called: Some(bin.join(&command)),
-                command,
-                program: program.to_path_buf(),
-                arguments: Vec::new(),
-                variables: Vec::new(),
-                fronts: Vec::new(),
-            };
-            let mut all: Vec<Entry> = names.into_iter().flatten().map(plain).collect();
-            all.dedup_by(|one, other| one.command == other.command);
-            all
-        };
+        let mut entries = of_runtime(set, runtime, own, &place.join(BIN));
         let interpreter = entries.iter().find(|entry| entry.command == set.of.as_str()).or(entries.first())?.clone();
-        let files = libraries.files();
+        let (files, modules) = (libraries.files(), libraries.files().join(MODULES));
         let of_packages = set.packages.is_some();
-        let bin = if of_packages { files.join(MODULES).join(".bin") } else { files.join(BIN) };
+        let bin = if of_packages { modules.join(".bin") } else { files.join(BIN) };
         entries.extend(commands(&bin, &interpreter, &entries, set.of.as_str()));
         for entry in &mut entries {
-            entry.fronts.clone_from(&fronts);
-            entry.variables.push((WORKED_IN.into(), current.join(SETS).join(&name).into()));
+            entry.fronts = vec![Path::new(SETS).join(&name).join(BIN), COMMANDS.into()];
             if of_packages {
                 entry.called = None;
-                entry.variables.push((SEARCHED.into(), files.join(MODULES).into()));
+                entry.variables.push((SEARCHED.into(), modules.clone().into()));
+            } else {
+                entry.variables.push((WORKED_IN.into(), place.clone().into()));
             }
         }
-        if of_packages {
-            let table = Table { up: 2, variables: own.variables.clone(), entries };
-            let links = vec![(MODULES.into(), files.join(MODULES))];
-            return Some(Self { name, table, config: None, links, is_wired });
-        }
-        let home = binary(&interpreter).parent()?.to_path_buf();
-        let version = runtime.version.as_str();
-        let minor: Vec<&str> = version.split(['.', '-', '+']).take(2).collect();
-        let mut links = vec![(
-            Path::new("lib").join(format!("python{}", minor.join("."))).join("site-packages"),
-            files.join("site"),
-        )];
-        for other in files::names(&files)
-            .unwrap_or_default()
-            .into_iter()
-            .filter(|name| name != BIN && name != "site" && name != "lib")
-        {
-            links.push((PathBuf::from(&other), files.join(other)));
-        }
-        let config = format!(
-            "home = {}\ninclude-system-site-packages = false\nversion = {version}\nprompt = {}\n",
-            home.display(),
-            set.name
-        );
         let table = Table { up: 2, variables: own.variables.clone(), entries };
-        Some(Self { name, table, config: Some(config), links, is_wired })
+        let (config, links) = if of_packages {
+            (None, vec![(MODULES.into(), modules)])
+        } else {
+            (Some(config(set, runtime, &interpreter)?), links(&files, runtime))
+        };
+        Some(Self { name, table, config, links, is_wired })
     }
 
     fn write(&self, folder: &Path, program: &Path) -> Result<(), FileError> {
@@ -232,6 +195,44 @@ impl SetEnvironment {
         }
         Ok(())
     }
+}
+
+/// The commands of a set's runtime, which take themselves for those in `bin`.
+fn of_runtime(set: &LibrarySet, runtime: &Rung, own: &Table, bin: &Path) -> Vec<Entry> {
+    if runtime.is_launched() {
+        let is_its = |entry: &&Entry| entry.command.to_str().is_some_and(|name| runtime.commands.contains_key(name));
+        return own.entries.iter().filter(is_its).map(|entry| within(entry, bin)).collect();
+    }
+    let program = runtime.folder();
+    let names = [program.file_name().map(OsStr::to_owned), Some(set.of.as_str().into())];
+    let plain = |command: OsString| Entry {
+        called: Some(bin.join(&command)),
+        command,
+        program: program.to_path_buf(),
+        arguments: Vec::new(),
+        variables: Vec::new(),
+        fronts: Vec::new(),
+    };
+    let mut all: Vec<Entry> = names.into_iter().flatten().map(plain).collect();
+    all.dedup_by(|one, other| one.command == other.command);
+    all
+}
+
+/// What tells a runtime that it is in an environment (PEP 405).
+fn config(set: &LibrarySet, runtime: &Rung, interpreter: &Entry) -> Option<String> {
+    let (home, version) = (binary(interpreter).parent()?.display(), &runtime.version);
+    let (name, alone) = (&set.name, "include-system-site-packages = false");
+    Some(format!("home = {home}\n{alone}\nversion = {version}\nprompt = {name}\n"))
+}
+
+/// Where the runtime of an environment looks for libraries, and what else they bring.
+fn links(files: &Path, runtime: &Rung) -> Vec<(PathBuf, PathBuf)> {
+    let minor: Vec<&str> = runtime.version.as_str().split(['.', '-', '+']).take(2).collect();
+    let site = Path::new("lib").join(format!("python{}", minor.join("."))).join("site-packages");
+    let others = files::names(files).unwrap_or_default().into_iter();
+    let others = others.filter(|name| name != BIN && name != "site" && name != "lib");
+    let others = others.map(|name| (PathBuf::from(&name), files.join(name)));
+    std::iter::once((site, files.join("site"))).chain(others).collect()
 }
 
 /// How a file is not what it should be; where it should not be, whether it is there.
