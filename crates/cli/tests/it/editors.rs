@@ -80,6 +80,41 @@ fn an_editor_chooses_the_ladders_tools_and_says_which_it_would_start() {
 }
 
 #[test]
+fn what_two_ladders_want_stays_until_neither_does_and_is_then_as_it_was() {
+    for own in [Some("theme = \"dark\"\n"), None] {
+        let sandbox = Sandbox::new();
+        if let Some(text) = own {
+            sandbox.write(SETTINGS, text);
+        }
+        let now = || fs::read_to_string(sandbox.path(SETTINGS)).ok();
+        let whole = |wish: &str, file: &str| {
+            let more = format!("[settings.\"~/{file}\"]\ntext = \"calm\\n\"\n");
+            format!("[ladder]\ncatalog = \"../catalog\"\n[rungs]\n{wish} = \"any\"\n{more}")
+        };
+        let climb = |desk: &str, wish: &str, file: &str| {
+            sandbox.write(&format!("{desk}/ladder.toml"), &whole(wish, file));
+            let mut climb = sandbox.command(&["climb"]);
+            let _ = sandbox.finished(climb.current_dir(sandbox.path(desk)).output().unwrap()).passed();
+            let mut verify = sandbox.command(&["verify"]);
+            sandbox.finished(verify.current_dir(sandbox.path(desk)).output().unwrap()).passed()
+        };
+        sandbox.write("second/x", "");
+        let _ = climb("desk", "whimbrow", ".both");
+        let _ = climb("second", "whimbrow", ".both");
+        for (first, other) in [("desk", "second"), ("second", "desk"), ("desk", "second")] {
+            let _ = climb(first, "skerroc", ".one");
+            assert!(now().unwrap().contains("wired/commands/turnsedge"), "{:?}", now());
+            assert_eq!(sandbox.read("user/.both"), "calm\n");
+            let _ = climb(other, "whimbrow", ".both");
+            let _ = climb(first, "whimbrow", ".both");
+        }
+        let _ = climb("desk", "skerroc", ".one");
+        let _ = climb("second", "skerroc", ".one");
+        assert_eq!((now().as_deref(), sandbox.path("user/.both").exists()), (own, false));
+    }
+}
+
+#[test]
 fn what_the_ladder_says_itself_comes_before_what_its_editor_wants() {
     let sandbox = Sandbox::new();
     sandbox.write(SETTINGS, "theme = \"dark\" # at night\n");

@@ -116,7 +116,9 @@ impl Site<'_> {
         let placed = Placed::read(&record_of(&landings)).map_err(PlaceError::from)?;
         let links = Links::read(landings.folder()).map_err(PlaceError::from)?;
         let wanted = self.wanted()?;
+        let others = others(self.home, &landings)?;
         let mut all = placed::plan(&wanted.files, &placed);
+        all.retain(|placing| !stays_with_others(placing, &others));
         all.extend(links.plan(&wanted.links, &self.home.data));
         Ok(all)
     }
@@ -316,6 +318,7 @@ fn place(
     // Somebody else may have placed them meanwhile.
     let mut placed = Placed::read(&record).map_err(PlaceError::from)?;
     let backups = home.data.join("wired/before");
+    let others = others(home, landings)?;
     let mut all = Vec::new();
     if matches!(consent, Consent::Always) {
         let is_yours = |placing: &Placing| matches!(placing.state, State::Yours | State::Clash);
@@ -325,6 +328,11 @@ fn place(
         }
     }
     for placing in placed::plan(wanted, &placed) {
+        if stays_with_others(&placing, &others) {
+            placed.forget(&placing.path).map_err(PlaceError::from)?;
+            continue;
+        }
+        let placing = placed::beside(placing, &placed, &others).map_err(PlaceError::from)?;
         let goes = placing.state != State::Differs || consent.allows(&placing);
         let changed = goes && placed::apply(&placing, &mut placed, &backups)?;
         all.push(SettingPlaced { changed, ..told(placing) });
@@ -335,6 +343,18 @@ fn place(
         all.push(SettingPlaced { path, state, changed });
     }
     Ok(all)
+}
+
+/// What the other ladders of a home placed; one whose record cannot be read tells so itself.
+fn others(home: &Home, landings: &Landings) -> Result<Vec<Placed>, SettingsError> {
+    let all = Landings::everywhere(&home.ladders()).map_err(PlaceError::from)?.into_iter();
+    let others = all.filter(|other| other.folder() != landings.folder());
+    Ok(others.filter_map(|other| Placed::read(&record_of(&other)).ok()).filter(|placed| !placed.is_empty()).collect())
+}
+
+/// Whether a file that is not wanted any more is another ladder's, too.
+fn stays_with_others(placing: &Placing, others: &[Placed]) -> bool {
+    placing.state == State::ToUndo && others.iter().any(|other| other.has(&placing.path))
 }
 
 fn told(placing: Placing) -> SettingPlaced {

@@ -50,6 +50,7 @@ use serde_json::Value;
 use self::record::{Entry, Key};
 use super::files_of::{Shell, StartFile};
 use super::plan::{self, Change, Obstacle, WireError};
+use crate::base::files::FileError;
 use crate::base::record::RecordError;
 
 /// A file as a ladder wants it.
@@ -344,6 +345,19 @@ fn undo_one(path: &Path, placed: &Placed) -> Placing {
         Ok(merged) => placing(path, State::ToUndo, Some(&bytes), Some(merged), None),
         Err(_) => Placing { path: path.to_path_buf(), state: State::Clash, change: None, is_new: false, entry: None },
     }
+}
+
+/// The same with what was there before other ladders put something there, too, where this one comes to a file that they have.
+///
+/// # Errors
+/// [`FileError`] where that cannot be kept.
+pub fn beside(mut placing: Placing, placed: &Placed, others: &[Placed]) -> Result<Placing, FileError> {
+    let path = placing.path.clone();
+    if let Some(entry) = placing.entry.as_mut().filter(|entry| entry.is_new()) {
+        let now = read(&path).unwrap_or_default();
+        others.iter().try_for_each(|other| placed.before_both(entry, &path, now.as_deref(), other))?;
+    }
+    Ok(placing)
 }
 
 /// Makes a file what was planned, and remembers it; `backups` gets what was there. Tells whether the file changed.

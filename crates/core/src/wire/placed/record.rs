@@ -123,6 +123,11 @@ impl Placed {
         self.record.files.get(&record::path::to_text(path))?.holding(now)
     }
 
+    /// Whether something is remembered of a file.
+    pub fn has(&self, path: &Path) -> bool {
+        self.record.files.contains_key(&record::path::to_text(path))
+    }
+
     /// The files of which something is remembered.
     pub(super) fn paths(&self) -> Vec<PathBuf> {
         self.record.files.keys().map(|path| record::path::of_text(path)).collect()
@@ -141,6 +146,25 @@ impl Placed {
             files::replace(&path, bytes)?;
         }
         Ok(Some(digest))
+    }
+
+    /// What another ladder remembers of a file that is so now, and as it left it: what was there before the two of them.
+    pub(super) fn before_both(
+        &self,
+        entry: &mut Entry,
+        path: &Path,
+        now: Option<&[u8]>,
+        other: &Self,
+    ) -> Result<(), FileError> {
+        let Some(known) = other.entry(path, now).filter(|known| known.is_as_left(now)) else { return Ok(()) };
+        files::create_folder(&self.folder)?;
+        entry.before = self.keep(other.bytes(known.before.as_ref()).as_deref())?;
+        for (key, own) in &mut entry.keys {
+            if let Some(theirs) = known.keys.get(key).filter(|theirs| own.before.as_ref() == Some(&theirs.placed)) {
+                own.before.clone_from(&theirs.before);
+            }
+        }
+        Ok(())
     }
 
     fn write(&self) -> Result<(), FileError> {
