@@ -185,6 +185,7 @@ fn the_hosts_own_editor_has_the_same_settings_extensions_and_questions() {
     assert!(link.join("bin/command").is_file());
     let _ = climbed(&sandbox, "turnsedge = \"any\"");
     assert!(fs::symlink_metadata(&link).is_err() && !sandbox.path(SETTINGS).exists());
+    assert!(!sandbox.path("user/.local/share/whimbrow").exists());
 }
 
 #[test]

@@ -81,7 +81,12 @@ impl Links {
                     symlink(&one.target, &new).on("write", path)?;
                     fs::rename(&new, path).on("write", path)?;
                 }
-                State::ToUndo => fs::remove_file(path).on("remove", path)?,
+                State::ToUndo => {
+                    fs::remove_file(path).on("remove", path)?;
+                    // The folders that were made for it; one with anything in it stays.
+                    let is_gone = |folder: &&Path| fs::remove_dir(folder).is_ok();
+                    let _ = path.ancestors().skip(1).take(3).take_while(is_gone).count();
+                }
                 _ => {}
             }
         }
