@@ -62,7 +62,7 @@ shot survey kladder survey --root ../hosts/graphics-desk
 shot pin kladder pin
 shot route kladder route
 shot about kladder about tidlow
-keys Return pause n Return
+keys Return pause Return pause n Return
 shot climb kladder climb --accept-licence neapstone-terms
 # Verified with something wrong: what failed, why, and what helps is what one looks for.
 program=$(find "$KLADDER_HOME/data/shelf" -name turnsedge -type f 2>/dev/null | head -1)
