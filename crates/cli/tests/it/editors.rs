@@ -221,6 +221,13 @@ fn an_editor_that_runs_and_has_read_other_settings_is_named() {
     running.kill().unwrap();
     running.wait().unwrap();
     assert_eq!(chosen(&sandbox), [(true, String::new())]);
+    // A path that could end the marks around it is put into no text.
+    sandbox.write("o'neil/config/config.toml", &sandbox.read("home/config/config.toml"));
+    fs::write(sandbox.path("user/.plank"), "mine\n").unwrap();
+    sandbox.plank("plank.tar.gz", &entries, &choice("low").replace("\"helper\"\nread", "\"plank\"\nread"));
+    let mut climb = sandbox.command(&["climb", "--take-settings"]);
+    let _ = sandbox.finished(climb.env("KLADDER_HOME", sandbox.path("o'neil")).output().unwrap()).passed();
+    assert_eq!(sandbox.read("user/.plank"), "mine\n");
 }
 
 #[test]

@@ -54,7 +54,10 @@ pub fn files<'r>(choosing: impl Iterator<Item = &'r Rung>, rungs: &'r [Rung], co
             };
             word_of(rungs, tool, what)
         };
-        place.settings.iter().for_each(|setting| add(&mut all, setting, &known));
+        // A text has the path between whatever marks its language wants: one that could end them is not put there, and is missed.
+        let is_plain = !path.contains(|char: char| "'\"\\`$".contains(char) || char.is_control());
+        let can_hold = |setting: &&Setting| is_plain || matches!(setting.content, Content::Keys { .. });
+        place.settings.iter().filter(can_hold).for_each(|setting| add(&mut all, setting, &known));
     }
     all
 }
