@@ -6,6 +6,9 @@ use similar::TextDiff;
 
 use super::text::{FAINT, STRONG, shown, styled};
 
+/// Columns that a path has together with what is noted of it.
+const ROOM: usize = 76;
+
 /// The difference in a file, with the line before and after it.
 pub(crate) fn difference(change: &Change) -> String {
     // That a last line got an end is no difference that could be seen.
@@ -24,8 +27,11 @@ pub(crate) fn difference(change: &Change) -> String {
         notes.push(format!("a link to {}", shown(&change.target)));
     }
     notes.extend(change.repository.as_ref().map(|folder| format!("under version control in {}", shown(folder))));
-    let notes = if notes.is_empty() { String::new() } else { styled(FAINT, format!("  {}", notes.join(", "))) };
-    let mut lines = vec![format!("{}{notes}", styled(STRONG, shown(&change.file.path)))];
+    let (path, notes) = (shown(&change.file.path), notes.join(", "));
+    // What would not fit beside the path stands below it.
+    let between = if path.chars().count() + notes.chars().count() > ROOM { "\n  " } else { "  " };
+    let notes = if notes.is_empty() { notes } else { between.to_owned() + &styled(FAINT, notes) };
+    let mut lines = vec![format!("{}{notes}", styled(STRONG, path))];
     let diff = TextDiff::from_lines(&before, &after);
     for group in diff.grouped_ops(1) {
         for line in group.iter().flat_map(|operation| diff.iter_changes(operation)) {

@@ -117,7 +117,7 @@ fn search_looks_everywhere_and_says_when_there_is_nothing() {
   tool    newest  kind     what it does
   tidlow  4.2.1   runtime  Runs Skerrow images
 
-1 tool of the catalog's 13.
+1 tool of the catalog's 14.
 
 "#]]
     );
@@ -132,7 +132,7 @@ kladder: no tool of the catalog has `oarwelt`
     );
     let json = sandbox.run(&["search", "editor", "--json"]).passed().json();
     let names: Vec<&str> = json["tools"].as_array().unwrap().iter().map(|t| t["tool"].as_str().unwrap()).collect();
-    assert_eq!((json["format"].as_str(), names), (Some("kladder.search/1"), vec!["turnsedge", "whimbrow"]));
+    assert_eq!((json["format"].as_str(), names), (Some("kladder.search/1"), vec!["godwisp", "turnsedge", "whimbrow"]));
 }
 
 #[test]

@@ -8,7 +8,7 @@ use crate::sandbox::Sandbox;
 #[test]
 fn a_catalog_is_checked_with_a_place_for_everything_that_is_told() {
     let sandbox = Sandbox::new();
-    assert_eq!(sandbox.run(&["catalog", "check"]).passed().stdout, "13 definitions in tide-gauge: nothing to tell.\n");
+    assert_eq!(sandbox.run(&["catalog", "check"]).passed().stdout, "14 definitions in tide-gauge: nothing to tell.\n");
     let tool = |name: &str| format!("catalog/tools/{name}.toml");
     sandbox.edit(&tool("tidlow"), "summary", "sumary");
     sandbox.edit(&tool("skerroc"), "oarweld = \">=3\"", "oarwled = \">=3\"");

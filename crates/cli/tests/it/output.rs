@@ -16,7 +16,7 @@ Tide-gauge desk
   ladder   ladder.toml, 8 wishes
   pins     none yet
   landing  none yet
-  rungs    11, 11 to climb, 12.0 kB to fetch
+  rungs    11, 11 to climb, 12.5 kB to fetch
   next     kladder route, then kladder climb
 
 "#]]

@@ -251,7 +251,8 @@ fn links_stay_links_and_what_should_not_be_touched_is_told() {
     assert_data_eq!(
         shown.stdout.clone() + &shown.complaint(),
         str![[r#"
-[..]user/.bashrc  a link to [..]dotfiles/bashrc, under version control in [..]dotfiles
+SANDBOX/user/.bashrc
+  a link to SANDBOX/dotfiles/bashrc, under version control in SANDBOX/dotfiles
     # mine
   + # Kite Ladder begins here; `kladder unwire` takes these lines out.
   + if [ -r 'SANDBOX/home/data/wired/start.sh' ]; then command . 'SANDBOX/home/data/wired/start.sh'; fi
@@ -260,7 +261,7 @@ fn links_stay_links_and_what_should_not_be_touched_is_told() {
 Nothing is written without `--yes` where nobody can be asked.
 exit 40
 kladder: 1 file left as it is
-  why    [..]user/.profile: it is a link to nothing
+  why    SANDBOX/user/.profile: it is a link to nothing
   next   `kladder wire --print SHELL` prints the lines to put there by hand
 
 "#]]
