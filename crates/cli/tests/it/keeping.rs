@@ -44,7 +44,7 @@ tools/neapstone.toml:5:12: mistake: there is no text for the licence `no-terms`:
 tools/seichebox.toml:21:31: mistake: bollwick is named, and no need brings it
 tools/skerroc.toml:22:11: mistake: release 1.5.0 needs oarwled >=3, and nothing here meets that; `oarweld` is there
 tools/skerroc.toml:16:22: doubt: `says its version` cannot fail: its pattern is like anything, nothing too
-tools/whimbrow.toml:13:12: doubt: release 6.0.2 has no artifact for macos, which another one has
+tools/whimbrow.toml:22:12: doubt: release 6.0.2 has no artifact for macos, which another one has
 tools/wrackle.toml:55:11: mistake: release 1.0.0 needs skeroc, and nothing here meets that; `skerroc` is there
 tools/wrackle.toml:57:18: mistake: nothing here is or provides `whimbro`; `whimbrow` is there
 tools/wrackle.toml:58:37: mistake: no tool here has the program `walker`
@@ -53,7 +53,7 @@ tools/oarweld.toml:16:11: doubt: oarweld and tombolet need each other in a circl
 presets/lamp-keeper.toml:6:9: mistake: nothing here is or provides `seichebx`; `seichebox` is there
 rehearsals/first-reading.toml:3:22: mistake: nothing here is or provides `oarwel`; `oarweld` is there
 tools/wrackle.toml:57:33: mistake: the command `tide` is the file `x`, which is not in wrackle-1.0.0-PLATFORM.zip, wrackle-1.0.0-linux-aarch64.zip, wrackle-1.0.0-macos-x86_64.zip and 9 more
-12 definitions in tide-gauge: 13 mistakes, 3 doubts.
+13 definitions in tide-gauge: 13 mistakes, 3 doubts.
 
 "#]]
     );
