@@ -11,6 +11,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
+use std::path::Path;
 
 use serde::Deserialize;
 
@@ -238,10 +239,14 @@ impl Packages {
 
     fn on(&self, platform: &Platform) -> Result<Vec<&Package>, PackagesError> {
         let mut all: Vec<&Package> = Vec::new();
+        let mut left_out: Vec<&Package> = self.all.iter().filter(|package| package.optional).collect();
+        left_out.retain(|package| !package.is_for(platform));
         for package in &self.all {
+            let is_within =
+                |other: &&Package| other.at != package.at && Path::new(package.at.as_str()).starts_with(&other.at);
             match (package.is_for(platform), package.optional) {
                 // What lies in one that is left out is left out with it.
-                (true, _) if self.is_within_left_out(package, platform) => {}
+                _ if left_out.iter().any(is_within) => {}
                 (true, _) => all.push(package),
                 (false, true) => {}
                 (false, false) => {
@@ -251,11 +256,6 @@ impl Packages {
             }
         }
         Ok(all)
-    }
-
-    fn is_within_left_out(&self, package: &Package, platform: &Platform) -> bool {
-        let holds = |other: &&Package| package.at.as_str().starts_with(&[other.at.as_str(), "/"].concat());
-        self.all.iter().filter(holds).any(|other| !other.is_for(platform))
     }
 
     /// The definition of a set's tool, whose runtime's command is `interpreter`.

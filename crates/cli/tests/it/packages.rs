@@ -79,6 +79,7 @@ fn scene() -> Scene {
     scene.place("node_modules/chart/node_modules/@tide/nail", &old, "");
     scene.place("node_modules/chart/node_modules/@tide/nail/node_modules/chart", &chart, "");
     scene.place("node_modules/elsewhere", &nail, ", \"os\": [\"beos\"], \"optional\": true");
+    scene.place("node_modules/elsewhere/node_modules/deep", &chart, ", \"os\": [\"beos\"]");
     scene.lock(3);
     scene
 }

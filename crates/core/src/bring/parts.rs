@@ -156,12 +156,13 @@ impl Parts {
             }
         }
         let records: BTreeSet<&Path> = known.keys().copied().filter(|path| is_record(path)).collect();
+        let mut of_packages = of_packages(artifacts, manifest);
         for (place, artifact) in self.places.iter().zip(artifacts) {
             if trusted && place.standing() == Standing::Whole {
                 continue;
             }
             let entries = match own_folder(artifact) {
-                Some(own) => Some(of_package(own, artifacts, manifest)),
+                Some(own) => of_packages.remove(own),
                 None => record_of(artifact, &records).and_then(|it| of_wheel(&it, &set.files(), &known, &compiled)),
             };
             let Some(entries) = entries else { continue };
@@ -198,18 +199,25 @@ fn named(file: &str) -> String {
     file.splitn(3, '-').take(2).collect::<Vec<_>>().join("-")
 }
 
-/// The files of one package in a set: those in its folder that are in no further package's, and the links to its commands.
-fn of_package(own: &Path, artifacts: &[Artifact], manifest: &Manifest) -> Vec<ManifestEntry> {
-    let further: Vec<&Path> =
-        artifacts.iter().filter_map(own_folder).filter(|it| *it != own && it.starts_with(own)).collect();
-    let is_in = |path: &Path| path.starts_with(own) && !further.iter().any(|other| path.starts_with(other));
-    let leads_in = |entry: &ManifestEntry| match &entry.what {
-        What::Link { target } if entry.path.starts_with(COMMANDS) => {
-            Path::new(target).strip_prefix("..").is_ok_and(|below| is_in(&Path::new(MODULES).join(below)))
+/// The files of each package in a set, by its folder: those in it that are in no further package's, and the links to its commands.
+fn of_packages<'a>(artifacts: &'a [Artifact], manifest: &Manifest) -> BTreeMap<&'a Path, Vec<ManifestEntry>> {
+    let mut all: BTreeMap<&Path, Vec<ManifestEntry>> =
+        artifacts.iter().filter_map(own_folder).map(|own| (own, Vec::new())).collect();
+    for entry in &manifest.entries {
+        let at = match &entry.what {
+            What::Link { target } if entry.path.starts_with(COMMANDS) => {
+                Path::new(target).strip_prefix("..").map(|below| Path::new(MODULES).join(below)).ok()
+            }
+            _ => None,
+        };
+        let at = at.as_deref().unwrap_or(&entry.path);
+        // The nearest folder of a package is the one that has it.
+        let owner = at.ancestors().find_map(|folder| all.get_key_value(folder).map(|(own, _)| *own));
+        if let Some(own) = owner.and_then(|own| all.get_mut(own)) {
+            own.push(entry.clone());
         }
-        _ => false,
-    };
-    manifest.entries.iter().filter(|entry| is_in(&entry.path) || leads_in(entry)).cloned().collect()
+    }
+    all
 }
 
 /// The files of one library, wherever they are.
