@@ -20,7 +20,11 @@
 //! lock = "pylock.toml"                     # or as somebody's lock file has it (PEP 751), beside the ladder
 //!
 //! [sets.chart]
-//! lock = "package-lock.json"               # packages of Node, likewise
+//! packages.chart = "2.1"                   # packages of Node, chosen from the registry that the settings call `packages`
+//! packages."@tide/nail" = ">=3"
+//!
+//! [sets.site]
+//! lock = "package-lock.json"               # or those of a lock file (version 3)
 //! unbuilt = ["nail"]                       # which need not run the scripts that they want to be installed by
 //! ```
 
@@ -40,7 +44,10 @@ pub use define::{SetError, Without, definition, interpreters};
 pub use kernel::kernel_rehearsal;
 pub use lock::{Library, Lock, LockError, Wheel, normalised};
 pub use metadata::Metadata;
-pub use packages::{PACKAGES, Package, Packages, PackagesError, Sum, Sums, sums_of, sums_to_toml};
+pub use packages::{
+    ListedPackage, PACKAGES, Package, PackageRelease, PackageSays, PackageWish, Packages, PackagesError, Registry, Sum,
+    Sums, SumsFile, choose_packages,
+};
 pub use pep508_rs::pep440_rs::Version as LibraryVersion;
 pub use resolve::{
     Catalogue, LibraryClash, LibraryRelease, NeedsThere, NotChosen, Offered, OnOffer, Wanting, WayOut, choose,
@@ -65,9 +72,8 @@ pub struct LibrarySet {
     pub of: ToolName,
     /// The file that says which libraries at which versions, below the ladder's folder.
     pub lock: InnerPath,
-    /// The lock file of packages that it has in the place of libraries, below the ladder's folder, and those of them whose scripts
-    /// need not be run.
-    pub packages: Option<(InnerPath, Vec<String>)>,
+    /// The packages that it has in the place of libraries.
+    pub packages: Option<PackageSet>,
     /// The libraries that the lock file is made from; `None` where it is somebody else's.
     pub libraries: Option<Libraries>,
     /// What the lock file holds, or will hold, where it is written here, once that is known.
@@ -84,10 +90,43 @@ pub struct LibrarySet {
     pub place: Place,
 }
 
+/// Packages of a set.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PackageSet {
+    /// Their lock file, below the ladder's folder.
+    pub lock: InnerPath,
+    /// Those whose scripts need not be run.
+    pub unbuilt: Vec<String>,
+    /// Those that the lock file is made from; `None` where it is somebody else's.
+    pub wanted: Option<Vec<PackageWish>>,
+    /// What the lock file holds, or will hold, where it is written here, once that is known.
+    pub locked: Option<String>,
+}
+
+impl PackageSet {
+    /// A digest of what they are chosen by, for versions of their runtime.
+    pub fn wishes(&self, of: &ToolName, runtime: &str) -> Option<Digest> {
+        let mut digest =
+            Canonical::new("kladder packages wished", 1).field("of", of.as_str()).field("runtime", runtime);
+        for wish in self.wanted.as_ref()? {
+            digest = digest.field("package", &wish.name).field("versions", &wish.versions);
+        }
+        Some(digest.finish())
+    }
+}
+
 impl LibrarySet {
     /// The files beside the ladder that say what it has.
     pub fn files(&self) -> impl Iterator<Item = &InnerPath> {
-        std::iter::once(&self.lock).chain(self.packages.iter().map(|(file, _)| file))
+        std::iter::once(&self.lock).chain(self.packages.iter().map(|packages| &packages.lock))
+    }
+
+    /// What the ladder says of one of its libraries, where it wishes for that itself.
+    pub fn wish(&self, library: &str) -> Option<&str> {
+        let packages = self.packages.iter().flat_map(|own| &own.wanted).flatten();
+        let packages = packages.map(|wish| (&wish.name, &wish.written));
+        let libraries = self.libraries.iter().flat_map(|own| &own.wishes).map(|wish| (&wish.name, &wish.written));
+        libraries.chain(packages).find(|(name, _)| *name == library).map(|(_, written)| written.as_str())
     }
 
     /// A digest of what its libraries are chosen by: wishes, indexes, and the runtimes that they are for.
@@ -116,6 +155,7 @@ pub(crate) struct SetForm {
     #[serde(default)]
     unbuilt: Vec<String>,
     libraries: Option<wished::WishForms>,
+    packages: Option<packages::PackageForms>,
     indexes: Option<Vec<String>>,
     #[serde(default)]
     from: BTreeMap<Spanned<String>, String>,
@@ -144,17 +184,28 @@ impl SetForm {
             devices.push((kind, program));
         }
         let is_of_packages = |lock: &InnerPath| lock.as_str().rsplit('.').next() == Some("json");
-        if let Some(lock) = self.lock.clone().filter(is_of_packages) {
-            if self.libraries.is_some() || self.indexes.is_some() || self.kernel.is_some() || !devices.is_empty() {
-                return wrong("a set of packages has `of`, `lock`, `unbuilt`, `folder` and `wired`, and nothing else");
+        if self.packages.is_some() || self.lock.as_ref().is_some_and(is_of_packages) {
+            let is_plain = self.libraries.is_none() && self.indexes.is_none() && self.from.is_empty();
+            if !is_plain || self.kernel.is_some() || !devices.is_empty() {
+                return wrong(
+                    "a set of packages has `of`, `packages` or `lock`, `unbuilt`, `folder` and `wired`, and nothing else",
+                );
             }
-            let sums = InnerPath::new(&format!("sums.{name}.toml"));
-            let sums = sums.map_err(|_| source.invalid(span.clone(), "it cannot be called so"))?;
+            let beside =
+                |file: &str| InnerPath::new(file).map_err(|_| source.invalid(span.clone(), "it cannot be called so"));
+            let (lock, wanted) = match (self.lock, self.packages) {
+                (Some(lock), None) => (lock, None),
+                (None, Some(forms)) if !forms.is_empty() => {
+                    (beside(&format!("package-lock.{name}.json"))?, Some(packages::wishes(source, forms)?))
+                }
+                (None, _) => return wrong("which packages has it? `packages` or `lock` says so"),
+                (Some(_), Some(_)) => return wrong("either `packages` or `lock` says which packages it has"),
+            };
             return Ok(LibrarySet {
                 of: self.of.unwrap_or_else(|| plain("node")),
+                lock: beside(&format!("sums.{name}.toml"))?,
                 name,
-                lock: sums,
-                packages: Some((lock, self.unbuilt)),
+                packages: Some(PackageSet { lock, unbuilt: self.unbuilt, wanted, locked: None }),
                 libraries: None,
                 locked: None,
                 wired: self.wired,
@@ -165,7 +216,7 @@ impl SetForm {
             });
         }
         if !self.unbuilt.is_empty() {
-            return wrong("`unbuilt` goes with a lock file of packages");
+            return wrong("`unbuilt` goes with packages");
         }
         let is_plain = self.indexes.is_none() && self.from.is_empty();
         let (lock, libraries) = match (self.lock, self.libraries) {

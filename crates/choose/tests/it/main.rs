@@ -4,6 +4,7 @@
 
 mod libraries;
 mod mistakes;
+mod packages;
 mod parts;
 mod recipes;
 mod resolving;

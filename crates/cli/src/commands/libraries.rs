@@ -23,7 +23,9 @@ pub(super) fn rows(desk: &Desk, set: &ToolName, is_new: bool, moves: &[LibraryMo
         (false, 0) => "the same libraries".to_owned(),
         (false, moved) => format!("{moved} of them moved"),
     };
-    let mut rows = vec![vec![styled(STRONG, set), count(libraries.len(), "library"), styled(FAINT, note)]];
+    let is_of_packages = desk.ladder.sets.iter().any(|one| one.name == *set && one.packages.is_some());
+    let one = if is_of_packages { "package" } else { "library" };
+    let mut rows = vec![vec![styled(STRONG, set), count(libraries.len(), one), styled(FAINT, note)]];
     if is_new {
         let wished: Vec<_> = libraries.iter().filter(|library| library.is_wished).collect();
         rows.extend(wished.iter().take(NAMED).map(|library| {

@@ -201,3 +201,93 @@ fn a_lock_file_of_packages_that_cannot_be_meant_is_refused_by_name() {
         scene.sandbox.write("desk/ladder.toml", &text);
     }
 }
+
+/// What a registry tells of packages: each with its releases and what those say, all of them in the yard.
+fn registry(scene: &Scene, packages: &[(&str, &[(&str, &str)])]) {
+    let _ = fs::create_dir_all(scene.sandbox.path("yard/packages"));
+    for (name, releases) in packages {
+        let release = |(version, says): &(&str, &str)| {
+            let said = scene.package(name, version, "");
+            let word = |key: &str| said.split(key).nth(1).unwrap().split('"').nth(2).unwrap().to_owned();
+            let (url, integrity) = (word("resolved"), word("integrity"));
+            format!(
+                "\"{version}\": {{ \"dist\": {{ \"tarball\": \"{url}\", \"integrity\": \"{integrity}\" }} {says} }}"
+            )
+        };
+        let releases: Vec<String> = releases.iter().map(release).collect();
+        let document = format!("{{ \"name\": \"{name}\", \"versions\": {{ {} }} }}", releases.join(","));
+        scene.sandbox.write(&format!("yard/packages/{}", name.replace('/', "%2f")), &document);
+    }
+}
+
+const OLD: [(&str, &[(&str, &str)]); 3] = [
+    ("chart", &[("2.1.0", ", \"dependencies\": { \"nail\": \"^1\", \"rope\": \">=0.9\" }")]),
+    ("nail", &[("1.0.0", ""), ("2.0.0", ", \"engines\": { \"node\": \">=20\" }")]),
+    ("rope", &[("1.0.0", ", \"peerDependencies\": { \"nail\": \"2\" }"), ("0.9.0", "")]),
+];
+
+#[test]
+fn packages_are_chosen_from_a_registry_and_stay_until_they_are_let_go() {
+    let scene = Scene::new();
+    let sandbox = &scene.sandbox;
+    registry(&scene, &OLD);
+    let url = sandbox.yard.url();
+    sandbox.write(
+        "home/config/config.toml",
+        &format!("[indexes]\npackages = {{ kind = \"npm\", address = \"{url}/packages\" }}\n"),
+    );
+    let wish = |packages: &str| sandbox.wish(&format!("plank = \"any\"\n\n[sets.chart]\nof = \"plank\"\n{packages}"));
+    let lock = || sandbox.read("desk/package-lock.chart.json");
+
+    // What needs another one beside it than the ladder wants, and a way out of it.
+    wish("packages.nail = \"1\"\npackages.rope = \"1\"");
+    let told = sandbox.run(&["pin"]);
+    for part in ["the ladder wants nail 1", "rope 1.0.0 needs nail 2 beside it", "let go of the wish for nail"] {
+        assert!(told.complaint().contains(part), "{part}: {}", told.complaint());
+    }
+    assert!(told.complaint().starts_with("exit 12") && !sandbox.path("desk/package-lock.chart.json").exists());
+
+    // The same two in one package: it has its own.
+    wish("packages.chart = \"any\"\npackages.nail = \"any\"\nfolder = \"node_modules\"");
+    let told = sandbox.run(&["climb"]).passed();
+    let read = |at: &str| sandbox.read(&format!("desk/node_modules/{at}/package.json"));
+    assert!(told.stderr.is_empty() || !told.stderr.contains("problem"), "{}", told.stderr);
+    assert!(read("nail").contains("2.0.0"), "{}", lock());
+    let why = sandbox.run(&["why", "rope"]).passed();
+    assert!(why.stdout.contains("chart"), "{}", why.stdout);
+
+    // A newer one is told, and taken when that is asked for.
+    let mut new = OLD;
+    new[1].1 = &[("1.0.0", ""), ("2.0.0", ""), ("2.5.0", "")];
+    registry(&scene, &new);
+    let before = lock();
+    let _ = sandbox.run(&["pin"]).passed();
+    assert_eq!(lock(), before);
+    let told = sandbox.run(&["newer"]);
+    assert!(told.stdout.contains("nail in chart") && told.stdout.contains("2.5.0"), "{}", told.stdout);
+    let _ = sandbox.run(&["pin", "--move", "nail"]).passed();
+    assert!(lock().contains("\"version\": \"2.5.0\""), "{}", lock());
+
+    // One that somebody changed or that is no file of ours is not written over; what is cut off neither.
+    for text in [lock().replace("2.5.0", "2.0.0"), "{ \"lockfileVersion\": 3".to_owned()] {
+        sandbox.write("desk/package-lock.chart.json", &text);
+        let told = sandbox.run(&["pin"]);
+        assert!(told.code != 0 && told.complaint().contains("move it away"), "{}", told.complaint());
+        assert_eq!(lock(), text);
+    }
+    fs::remove_file(sandbox.path("desk/package-lock.chart.json")).unwrap();
+    let _ = sandbox.run(&["climb"]).passed();
+    assert!(read("nail").contains("2.5.0"));
+
+    // A runtime that a package is not for.
+    sandbox.edit("catalog/tools/plank.toml", "version = \"22.4.0\"", "version = \"18.1.0\"");
+    wish("packages.nail = \"2\"");
+    registry(&scene, &[("nail", &[("2.0.0", ", \"engines\": { \"node\": \">=20\" }")])]);
+    let told = sandbox.run(&["pin"]);
+    assert!(told.complaint().contains("nail has no release for the runtime"), "{}", told.complaint());
+    for wrong in ["packages.nail = \"latest\"", "packages.\"../x\" = \"1\"", "packages.nail = \"1\"\nkernel = \"x\""] {
+        wish(wrong);
+        let told = sandbox.run(&["pin"]);
+        assert!(told.stderr.contains("ladder.toml, line") && told.code != 0, "{}", told.complaint());
+    }
+}

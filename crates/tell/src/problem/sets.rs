@@ -36,7 +36,7 @@ pub(super) fn problem(problem: &SetProblem) -> Problem {
         WhyNoSet::Taken => bad().next("call the set otherwise"),
         WhyNoSet::NoRuntime(tool) => bad().next(format!("`of` names the tool; `kladder search {tool}` looks for it")),
         WhyNoSet::NotOurs => bad()
-            .next("take it as it is: `lock = \"FILE\"` in place of `libraries`")
+            .next("take it as it is: `lock = \"FILE\"` in place of what you wish for")
             .next("or move it away; then `kladder pin` writes a new one"),
         WhyNoSet::NotAsWritten => {
             bad().next("take the one from your repository; or move it away, then `kladder pin` chooses anew")
@@ -67,6 +67,9 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
         LookupError::Kind(_) => Problem { code: Code::BadFile, ..problem }
             .why(error.to_string())
             .next("`kind = \"python\"` under `[indexes]` in config.toml makes one"),
+        LookupError::OtherKind { kind, .. } => Problem { code: Code::BadFile, ..problem }
+            .why(error.to_string())
+            .next(format!("`kind = \"{kind}\"` under `[indexes]` in config.toml makes one")),
         LookupError::Several { library, indexes } => Problem { code: Code::BadFile, ..problem }
             .why(error.to_string())
             .why("one of them could put a library of that name before the other's")
@@ -119,15 +122,16 @@ fn needs(NeedsThere { library, versions, needs }: &NeedsThere) -> String {
 }
 
 fn on_offer(offer: &OnOffer) -> String {
-    let OnOffer { library, runtime, platform, versions, listed, as_sources } = offer;
-    let there = format!("for {runtime} on {platform}");
+    let OnOffer { library, place, versions, listed, as_sources } = offer;
+    let there = place.as_ref().map(|(runtime, platform)| format!(" for {runtime} on {platform}")).unwrap_or_default();
     match versions.as_slice() {
         [] if *listed == 0 => format!("no index has {library}"),
-        [] if *as_sources => format!("{library} has no wheel {there}, only sources"),
-        [] => format!("{library} has no wheel {there}"),
-        [one] => format!("{library} is there {there} at {one} alone"),
-        [one, two] => format!("{library} is there {there} at {}", [one.as_str(), two].join(" and ")),
-        [first, .., last] => format!("{library} is there {there} from {first} to {last}"),
+        [] if place.is_none() => format!("{library} has no release for the runtime"),
+        [] if *as_sources => format!("{library} has no wheel{there}, only sources"),
+        [] => format!("{library} has no wheel{there}"),
+        [one] => format!("{library} is there{there} at {one} alone"),
+        [one, two] => format!("{library} is there{there} at {}", [one.as_str(), two].join(" and ")),
+        [first, .., last] => format!("{library} is there{there} from {first} to {last}"),
     }
 }
 

@@ -46,16 +46,14 @@ pub struct NeedsThere {
     pub needs: Option<String>,
 }
 
-/// What there is of a library for a runtime on a platform.
+/// What there is of a library for a runtime, on a platform where it has files of its own for each.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OnOffer {
     /// The library.
     pub library: String,
-    /// The runtime's minor version.
-    pub runtime: String,
-    /// The platform.
-    pub platform: Platform,
-    /// Versions that have a wheel for both, the oldest first.
+    /// The runtime's minor version, and the platform.
+    pub place: Option<(String, Platform)>,
+    /// Versions that are for both, the oldest first.
     pub versions: Vec<String>,
     /// How many versions there are at all.
     pub listed: usize,
@@ -151,8 +149,7 @@ fn on_offer<C: Catalogue>(offer: &Offer<'_, C>, library: &Arc<str>, spot: usize)
     let interpreter = &offer.spots[spot].interpreter;
     Some(OnOffer {
         library: library.to_string(),
-        runtime: format!("{}.{}", interpreter.minor.0, interpreter.minor.1),
-        platform: interpreter.platform.clone(),
+        place: Some((format!("{}.{}", interpreter.minor.0, interpreter.minor.1), interpreter.platform.clone())),
         versions: versions.iter().map(ToString::to_string).collect(),
         listed: releases.len(),
         as_sources: releases.iter().any(|release| release.has_sources),

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use kladder_choose::sets::ListedPackage;
 use ureq::http::Uri;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig};
 
@@ -119,6 +120,14 @@ impl Network {
     /// [`IndexError`].
     pub fn listed(&self, index: &str, project: &str) -> Result<Arc<Vec<Listed>>, IndexError> {
         self.indexes.listed(index, project, None, self)
+    }
+
+    /// What a registry of packages says of one; `None` where it has none of that name.
+    ///
+    /// # Errors
+    /// [`IndexError`].
+    pub fn package(&self, index: &str, name: &str) -> Result<Option<ListedPackage>, IndexError> {
+        self.indexes.package(index, name, self)
     }
 
     /// How often something is tried again, and the pause before the first time.

@@ -21,6 +21,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use kladder_choose::address::without_password;
+use kladder_choose::sets::ListedPackage;
 
 use self::configured::Address;
 pub(in crate::bring) use self::image::Part;
@@ -269,6 +270,28 @@ impl Indexes {
         let list = Arc::new(list);
         lists().insert(key, Arc::clone(&list));
         Ok(list)
+    }
+
+    /// What a registry of packages says of one; `None` where it has none of that name.
+    ///
+    /// # Errors
+    /// [`IndexError`].
+    pub fn package(&self, index: &str, name: &str, network: &Network) -> Result<Option<ListedPackage>, IndexError> {
+        let setting = self.settings.get(index).ok_or_else(|| IndexError::Unknown { index: index.to_owned() })?;
+        if network.origins.is_none() {
+            return Err(IndexError::Forbidden { index: index.to_owned() });
+        }
+        let asking = Asking { index, project: name, network };
+        let address = configured::address(setting, &asking, &self.around)?;
+        let url = npm::url(&address.url, name);
+        let document = match asking.document(&url, Some(npm::ACCEPT), &address) {
+            Err(IndexError::NoSuch { .. }) => return Ok(None),
+            document => document?,
+        };
+        let whole = |url: &str| resolved(&document.url, url);
+        let listed = text(&document).and_then(|text| ListedPackage::parse(name, text, &whole));
+        let wrong = |why| IndexError::Wrong { url: without_password(&url), kind: IndexKind::Npm.as_str(), why };
+        listed.map(Some).map_err(wrong)
     }
 
     /// Asks an index that has one document for each name.

@@ -37,6 +37,14 @@ pub enum LookupError {
     /// An index is of a kind that has no libraries.
     #[error("the index `{0}` is none of libraries")]
     Kind(String),
+    /// An index is of another kind than is needed.
+    #[error("the index `{index}` is none of packages")]
+    OtherKind {
+        /// The index.
+        index: &'static str,
+        /// The kind that it should be.
+        kind: &'static str,
+    },
     /// Several indexes have a library of that name.
     #[error("{library} is in several indexes: {}", .indexes.join(", "))]
     Several {

@@ -19,7 +19,7 @@ use kladder_choose::sets::{
     Interpreter, Libraries, LibraryClash, LibrarySet, Lock, LockError, NotChosen, PackagesError, SetError, choose,
     definition, interpreters, kernel_rehearsal,
 };
-use kladder_choose::version::Version;
+use kladder_choose::version::{Requirement, Version};
 
 use self::lookup::Lookup;
 pub use self::lookup::LookupError;
@@ -131,15 +131,18 @@ pub(super) fn with_sets(
     let mut locked = Vec::new();
     for set in &ladder.sets {
         let reading = SetReading { catalogs: &catalogs, ladder, set, machines: &machines, means };
-        let (text, lock, interpreter) = reading.defined().map_err(|why| problem(ladder, set, why))?;
-        memory.add(set.name.as_str(), &text);
-        if let Some((name, text)) = kernel_rehearsal(set, &interpreter) {
+        let defined = reading.defined().map_err(|why| problem(ladder, set, why))?;
+        memory.add(set.name.as_str(), &defined.text);
+        if let Some((name, text)) = kernel_rehearsal(set, &defined.interpreter) {
             memory.add_text(TextKind::Rehearsal, &name, &text);
         }
-        locked.push(lock);
+        locked.push((defined.locked, defined.packages));
     }
-    for (set, lock) in ladder.sets.iter_mut().zip(locked) {
+    for (set, (lock, packages)) in ladder.sets.iter_mut().zip(locked) {
         set.locked = lock;
+        if let Some(own) = &mut set.packages {
+            own.locked.clone_from(&packages);
+        }
     }
     let joined = catalogs.and(Box::new(memory));
     joined.map_err(|error| problem(ladder, &ladder.sets[0], error.into()))
@@ -152,20 +155,25 @@ pub(super) fn with_sets(
 pub(super) fn write_locks(ladder: &Ladder) -> Result<bool, FileError> {
     let mut changed = false;
     for set in &ladder.sets {
-        let Some(text) = &set.locked else { continue };
-        let path = lock_of(ladder, set);
-        if files::read(&path).is_ok_and(|old| old == text.as_bytes()) {
-            continue;
+        let packages = set.packages.as_ref().map(|own| (&own.lock, &own.locked));
+        for (file, text) in [(&set.lock, &set.locked)].into_iter().chain(packages) {
+            let Some(text) = text else { continue };
+            let path = file.below(ladder.path.parent().unwrap_or(Path::new(".")));
+            if files::read(&path).is_ok_and(|old| old == text.as_bytes()) {
+                continue;
+            }
+            let path = path.canonicalize().unwrap_or(path);
+            files::replace(&path, text.as_bytes())?;
+            changed = true;
         }
-        let path = path.canonicalize().unwrap_or(path);
-        files::replace(&path, text.as_bytes())?;
-        changed = true;
     }
     Ok(changed)
 }
 
 fn problem(ladder: &Ladder, set: &LibrarySet, why: WhyNoSet) -> Box<SetProblem> {
-    Box::new(SetProblem { name: set.name.clone(), lock: lock_of(ladder, set), why })
+    let lock = set.packages.as_ref().map_or(&set.lock, |own| &own.lock);
+    let lock = lock.below(ladder.path.parent().unwrap_or(Path::new(".")));
+    Box::new(SetProblem { name: set.name.clone(), lock, why })
 }
 
 /// One set, and all that it is made from.
@@ -177,28 +185,50 @@ struct SetReading<'r> {
     means: &'r Means<'r>,
 }
 
+/// What a set comes to.
+struct DefinedSet {
+    /// The definition of its tool.
+    text: String,
+    /// What its lock file holds, where that is written here.
+    locked: Option<String>,
+    /// What the lock file of its packages holds, where that is written here.
+    packages: Option<String>,
+    /// The runtime's command.
+    interpreter: String,
+}
+
 impl SetReading<'_> {
-    /// The definition of the set's tool, what its lock file holds, where that is written here, and the runtime's command.
-    fn defined(&self) -> Result<(String, Option<String>, String), WhyNoSet> {
+    fn defined(&self) -> Result<DefinedSet, WhyNoSet> {
         let set = self.set;
         if self.catalogs.tool(set.name.as_str())?.is_some() {
             return Err(WhyNoSet::Taken);
         }
         let runtime = self.catalogs.tool(set.of.as_str())?.ok_or_else(|| WhyNoSet::NoRuntime(set.of.clone()))?;
         let interpreter = interpreter_of(&runtime, set);
-        if let Some((file, unbuilt)) = &set.packages {
-            return self.packaged(interpreter, file, unbuilt);
+        if let Some(packages) = &set.packages {
+            return self.packaged(&runtime, interpreter, packages);
         }
         let Some(wanted) = &set.libraries else {
             let (lock, _) = self.on_file()?;
             let minors = minors(&runtimes(&runtime, |_| true));
-            return Ok((definition(set, &interpreter, &lock, &minors, self.machines)?, None, interpreter));
+            let text = definition(set, &interpreter, &lock, &minors, self.machines)?;
+            return Ok(DefinedSet { text, locked: None, packages: None, interpreter });
         };
-        let range = self.ladder.wishes.iter().find(|wish| wish.tool == set.of).map(|wish| &wish.range);
-        let runtimes = runtimes(&runtime, |version| range.is_none_or(|range| range.requirement.allows(version)));
+        let range = self.range();
+        let runtimes = runtimes(&runtime, |version| range.is_none_or(|range| range.allows(version)));
         let lock = self.chosen(wanted, &runtimes)?;
         let text = definition(set, &interpreter, &lock, &minors(&runtimes), self.machines)?;
-        Ok((text, Some(lock.to_toml()), interpreter))
+        Ok(DefinedSet { text, locked: Some(lock.to_toml()), packages: None, interpreter })
+    }
+
+    /// The versions of the runtime that the ladder wants.
+    fn range(&self) -> Option<&Requirement> {
+        self.ladder.wishes.iter().find(|wish| wish.tool == self.set.of).map(|wish| &wish.range.requirement)
+    }
+
+    /// Whether a library, or the whole set, may move.
+    fn moves(&self, library: &str) -> bool {
+        self.means.moving.iter().any(|name| name.as_str() == library || *name == self.set.name)
     }
 
     fn spots(&self, Runtime { minor, patch }: &Runtime) -> Vec<Interpreter> {
@@ -229,10 +259,7 @@ impl SetReading<'_> {
         let old = self.own()?;
         let wishes = |runtime: &Runtime| self.set.wishes(&self.spots(runtime)).map(|digest| digest.to_string());
         let before = old.as_ref().and_then(|old| runtimes.iter().find(|runtime| old.is_for(&runtime.to_string())));
-        let moves = |library: &str| {
-            let is_it = |name: &ToolName| name.as_str() == library || *name == self.set.name;
-            self.means.moving.iter().any(is_it)
-        };
+        let moves = |library: &str| self.moves(library);
         let moves_some = |lock: &Lock| lock.libraries.iter().any(|library| moves(&library.name));
         if let Some((old, runtime)) = old.as_ref().zip(before)
             && old.wishes == wishes(runtime)

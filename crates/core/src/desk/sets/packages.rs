@@ -1,39 +1,54 @@
 //! Sets of packages: what a lock file names by SHA-512 is received once, so that it can be pinned by SHA-256 as everything else.
 
-use std::path::PathBuf;
+use std::cell::RefCell;
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use kladder_choose::catalog::Definition;
 use kladder_choose::digest::Digest;
-use kladder_choose::document::{DocumentError, Source};
-use kladder_choose::path::InnerPath;
-use kladder_choose::sets::{PACKAGES, Package, Packages, PackagesError, Sum, Sums, sums_of, sums_to_toml};
+use kladder_choose::document::DocumentError;
+use kladder_choose::sets::{
+    ListedPackage, NotChosen, PACKAGES, Package, PackageSet, PackageWish, Packages, PackagesError, Registry, SetError,
+    Sum, Sums, SumsFile, choose_packages,
+};
 
-use super::{LookupError, SetReading, WhyNoSet, lock_of};
+use super::{DefinedSet, LookupError, SetReading, WhyNoSet, lock_of, runtimes};
 use crate::base::event::Silent;
 use crate::base::files;
 use crate::base::side::side_by_side;
-use crate::bring::fetch::{Cache, UnknownError, receive};
+use crate::bring::fetch::{Cache, Network, UnknownError, receive};
 use crate::bring::index::{self, Listed};
+use crate::settings::IndexKind;
 
 /// Files at once: each is small, and waiting is most of it.
 const AT_ONCE: usize = 8;
 
 impl SetReading<'_> {
-    /// The definition of a tool of packages, what stands beside its lock file, and the runtime's command.
+    /// What a set of packages comes to.
     pub(super) fn packaged(
         &self,
+        runtime: &Definition,
         interpreter: String,
-        file: &InnerPath,
-        unbuilt: &[String],
-    ) -> Result<(String, Option<String>, String), WhyNoSet> {
-        let path = file.below(self.ladder.path.parent().unwrap_or(std::path::Path::new(".")));
-        let source: Source = files::source(&path).map_err(DocumentError::from).map_err(PackagesError::from)?;
-        let packages = Packages::parse(&source.text)?;
-        let known = self.known().map_err(PackagesError::from)?;
-        let wanted = packages.wanted(self.machines, unbuilt)?;
+        own: &PackageSet,
+    ) -> Result<DefinedSet, WhyNoSet> {
+        let path = own.lock.below(self.ladder.path.parent().unwrap_or(Path::new(".")));
+        let beside = self.beside()?;
+        let lock = match &own.wanted {
+            None => files::source(&path).map_err(DocumentError::from).map_err(PackagesError::from)?.text,
+            Some(wanted) => {
+                let range = self.range().map_or_else(|| "any".to_owned(), ToString::to_string);
+                let wishes = own.wishes(&self.set.of, &range);
+                self.chosen_packages(runtime, wanted, wishes, &path)?
+            }
+        };
+        let packages = Packages::parse(&lock)?;
+        let wanted = packages.wanted(self.machines, &own.unbuilt)?;
+        let known = beside.sums;
         let mut sums: Sums = wanted
             .iter()
             .filter_map(|package| Some((package.integrity.clone(), *known.get(&package.integrity)?)))
@@ -46,17 +61,60 @@ impl SetReading<'_> {
             }
         }
         sums.extend(self.received(&new)?);
-        let text = packages.definition(self.set, &interpreter, &sums, self.machines)?;
-        Ok((text, Some(sums_to_toml(&packages, &sums)), interpreter))
+        let all = runtime.releases.iter().map(|release| release.version.as_str());
+        let runtimes: Vec<&str> = all.filter(|_| own.wanted.is_some()).collect();
+        let text = packages.definition(self.set, &interpreter, &runtimes, &sums, self.machines)?;
+        let beside = SumsFile { of: Some(packages.digest), sums };
+        let packages = own.wanted.is_some().then_some(lock);
+        Ok(DefinedSet { text, locked: Some(beside.to_toml()), packages, interpreter })
     }
 
-    /// What packages are known to come to.
-    fn known(&self) -> Result<Sums, DocumentError> {
+    /// What stands beside the lock file.
+    fn beside(&self) -> Result<SumsFile, PackagesError> {
         let path = lock_of(self.ladder, self.set);
         if std::fs::symlink_metadata(&path).is_err() {
-            return Ok(Sums::new());
+            return Ok(SumsFile::default());
         }
-        sums_of(&files::source(&path).map_err(DocumentError::from)?)
+        Ok(SumsFile::read(&files::source(&path).map_err(DocumentError::from)?)?)
+    }
+
+    /// The lock file of the packages that are wished for: what is on file, where that fits, or what is chosen now, for the first
+    /// runtime that there is a choice for.
+    fn chosen_packages(
+        &self,
+        runtime: &Definition,
+        wanted: &[PackageWish],
+        wishes: Option<Digest>,
+        path: &Path,
+    ) -> Result<String, WhyNoSet> {
+        let old = own(path)?;
+        let moves = |name: &str| self.moves(name);
+        if let Some((text, packages)) = &old
+            && packages.wishes == wishes.map(|digest| digest.to_string())
+            && !packages.all.iter().any(|package| moves(&package.name))
+        {
+            return Ok(text.clone());
+        }
+        let told = |number| {
+            if let Some(looking) = self.means.looking {
+                looking(&self.set.name, number);
+            }
+        };
+        let (network, known) = (self.means.network, RefCell::default());
+        let registry = PackageLookup { network, told: &told, known };
+        let (range, name) = (self.range(), self.set.name.as_str());
+        let mut first = None;
+        for on in runtimes(runtime, |version| range.is_none_or(|range| range.allows(version))) {
+            let old = old.as_ref().map(|(_, packages)| packages);
+            match choose_packages(name, (wanted, wishes), &on.to_string(), old, &moves, &registry) {
+                Ok(text) => return Ok(text),
+                Err(NotChosen::Asked(error)) => return Err(error.into()),
+                Err(NotChosen::GaveUp) => _ = first.get_or_insert(WhyNoSet::GaveUp),
+                Err(NotChosen::Clash(clash)) => _ = first.get_or_insert(WhyNoSet::Clash(clash)),
+            }
+        }
+        told(0);
+        Err(first.unwrap_or_else(|| SetError::NoRuntime(self.set.of.to_string()).into()))
     }
 
     /// Receives packages, each held against the digest that the lock file has.
@@ -139,6 +197,65 @@ impl SetReading<'_> {
         // What the lock file says counts, and not what an index does.
         listed.sum = Some(sum.ok_or_else(|| LookupError::NoSum(package.at.to_string()))?);
         Ok(listed)
+    }
+}
+
+/// The lock file that was written here, where there is one.
+fn own(path: &Path) -> Result<Option<(String, Packages)>, WhyNoSet> {
+    if std::fs::symlink_metadata(path).is_err() {
+        return Ok(None);
+    }
+    let text = files::source(path).map_err(DocumentError::from).map_err(PackagesError::from)?.text;
+    let packages = Packages::parse(&text).map_err(|_| WhyNoSet::NotAsWritten)?;
+    match (&packages.wishes, packages.is_whole) {
+        (None, _) => Err(WhyNoSet::NotOurs),
+        (_, false) => Err(WhyNoSet::NotAsWritten),
+        (_, true) => Ok(Some((text, packages))),
+    }
+}
+
+/// The registry of packages, each asked for once.
+struct PackageLookup<'l> {
+    network: &'l Network,
+    told: &'l dyn Fn(usize),
+    known: RefCell<HashMap<String, Arc<ListedPackage>>>,
+}
+
+impl PackageLookup<'_> {
+    fn keep(&self, name: &str, listed: Arc<ListedPackage>) {
+        self.known.borrow_mut().insert(name.to_owned(), listed);
+        (self.told)(self.known.borrow().len());
+    }
+}
+
+fn ask(network: &Network, name: &str) -> Result<Arc<ListedPackage>, LookupError> {
+    if network.kind_of_index(PACKAGES).is_some_and(|kind| kind != IndexKind::Npm) {
+        return Err(LookupError::OtherKind { index: PACKAGES, kind: IndexKind::Npm.as_str() });
+    }
+    let lookup = |source| LookupError::Index { library: name.to_owned(), source };
+    Ok(Arc::new(network.package(PACKAGES, name).map_err(lookup)?.unwrap_or_default()))
+}
+
+impl Registry for PackageLookup<'_> {
+    type Error = LookupError;
+
+    fn package(&self, name: &str) -> Result<Arc<ListedPackage>, LookupError> {
+        if let Some(known) = self.known.borrow().get(name) {
+            return Ok(Arc::clone(known));
+        }
+        let listed = ask(self.network, name)?;
+        self.keep(name, Arc::clone(&listed));
+        Ok(listed)
+    }
+
+    fn soon(&self, names: &BTreeSet<String>) {
+        let new: Vec<&String> = names.iter().filter(|name| !self.known.borrow().contains_key(*name)).collect();
+        // What went wrong is told where the package is really needed.
+        for (name, listed) in new.iter().zip(side_by_side(&new, AT_ONCE, |name| ask(self.network, name))) {
+            if let Ok(listed) = listed {
+                self.keep(name, listed);
+            }
+        }
     }
 }
 

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use kladder_choose::document::Source;
 use kladder_choose::ladder::Ladder;
 use kladder_choose::names::ToolName;
-use kladder_choose::sets::{Library, LibrarySet, Lock, normalised};
+use kladder_choose::sets::{Library, LibrarySet, Lock, Packages, normalised};
 
 use super::lock_of;
 use crate::base::files;
@@ -68,8 +68,10 @@ impl Desk {
 
     /// Copies of the sets' own libraries outside of all sets, by their names: what another installer put where no set sees it.
     pub fn misplaced_libraries(&self) -> Vec<(String, Misplaced)> {
-        let locks = self.ladder.sets.iter().filter_map(|set| locked(&self.ladder, set));
-        let ours: BTreeSet<String> = locks.flat_map(|lock| lock.libraries).map(|library| library.name).collect();
+        // Packages have no place but their projects'.
+        let sets = self.ladder.sets.iter().filter(|set| set.packages.is_none());
+        let locks = sets.filter_map(|set| locked(&self.ladder, set));
+        let ours: BTreeSet<String> = locks.flatten().map(|library| library.name).collect();
         let mut all = if ours.is_empty() { Vec::new() } else { self.outside_of_sets() };
         all.retain(|(library, _)| ours.contains(library));
         all
@@ -92,7 +94,7 @@ impl Desk {
     /// The libraries of a set as its lock file has them, or will have them; `None` for what is no set.
     pub fn libraries(&self, set: &str) -> Option<Vec<Library>> {
         let set = self.ladder.sets.iter().find(|one| one.name == *set)?;
-        Some(locked(&self.ladder, set)?.libraries)
+        locked(&self.ladder, set)
     }
 
     /// Whether a set has a library of that name.
@@ -102,19 +104,22 @@ impl Desk {
 
     /// Where a library is, and why.
     pub fn library(&self, name: &str) -> Vec<LibraryThere> {
-        let wanted = normalised(name);
         let there = |set: &LibrarySet| {
-            let lock = locked(&self.ladder, set)?;
-            let library = lock.libraries.iter().find(|one| one.name == wanted)?.clone();
-            let wish = set.libraries.as_ref().and_then(|all| all.wishes.iter().find(|wish| wish.name == wanted));
+            let wanted = if set.packages.is_some() { name.to_owned() } else { normalised(name) };
+            let all = locked(&self.ladder, set).unwrap_or_default();
             let needs = |one: &&Library| one.depends.contains(&wanted);
-            let askers =
-                lock.libraries.iter().filter(needs).map(|one| (one.name.clone(), one.version.clone())).collect();
-            let way = if wish.is_some() { Vec::new() } else { way(&lock, &wanted) };
-            let wish = wish.map(|wish| wish.written.clone());
-            Some(LibraryThere { set: set.name.clone(), of: set.of.clone(), library, wish, askers, way })
+            let askers: Vec<_> = all.iter().filter(needs).map(|one| (one.name.clone(), one.version.clone())).collect();
+            let way = way(&all, &wanted);
+            let found = all.into_iter().filter(|one| one.name == wanted);
+            let told = found.map(|library| {
+                let wish = set.wish(&wanted).filter(|_| library.is_wished).map(str::to_owned);
+                let way = if library.is_wished { Vec::new() } else { way.clone() };
+                let (set, of, askers) = (set.name.clone(), set.of.clone(), askers.clone());
+                LibraryThere { set, of, library, wish, askers, way }
+            });
+            told.collect::<Vec<_>>()
         };
-        self.ladder.sets.iter().filter_map(there).collect()
+        self.ladder.sets.iter().flat_map(there).collect()
     }
 
     /// The libraries that are at other versions than on file, or new, or gone; to be asked before the lock files are written.
@@ -142,21 +147,38 @@ fn copies(site: &Path) -> Vec<(String, Misplaced)> {
     files::names(site).unwrap_or_default().into_iter().filter_map(copy).collect()
 }
 
-fn locked(ladder: &Ladder, set: &LibrarySet) -> Option<Lock> {
-    match &set.locked {
-        Some(text) => Lock::parse(&Source::new(lock_of(ladder, set), text.clone())).ok(),
-        None => on_file(ladder, set),
+/// What a set has, as its lock file has it or will have it.
+fn locked(ladder: &Ladder, set: &LibrarySet) -> Option<Vec<Library>> {
+    match (&set.packages, &set.locked) {
+        (Some(own), _) => match &own.locked {
+            Some(text) => Some(Packages::parse(text).ok()?.libraries()),
+            None => on_file(ladder, set),
+        },
+        (None, Some(text)) => Some(Lock::parse(&Source::new(lock_of(ladder, set), text.clone())).ok()?.libraries),
+        (None, None) => on_file(ladder, set),
     }
 }
 
-fn on_file(ladder: &Ladder, set: &LibrarySet) -> Option<Lock> {
-    Lock::parse(&files::source(&lock_of(ladder, set)).ok()?).ok()
+fn on_file(ladder: &Ladder, set: &LibrarySet) -> Option<Vec<Library>> {
+    match &set.packages {
+        Some(own) => {
+            let path = own.lock.below(ladder.path.parent().unwrap_or(Path::new(".")));
+            Some(Packages::parse(&files::source(&path).ok()?.text).ok()?.libraries())
+        }
+        None => Some(Lock::parse(&files::source(&lock_of(ladder, set)).ok()?).ok()?.libraries),
+    }
 }
 
 fn moves(ladder: &Ladder, set: &LibrarySet) -> Vec<LibraryMove> {
-    let versions = |lock: Option<Lock>| -> BTreeMap<String, String> {
-        let each = lock.into_iter().flat_map(|lock| lock.libraries);
-        each.map(|library| (library.name, library.version.unwrap_or_default())).collect()
+    // A package may be there at several versions.
+    let versions = |all: Option<Vec<Library>>| -> BTreeMap<String, String> {
+        let mut versions: BTreeMap<String, String> = BTreeMap::new();
+        for library in all.into_iter().flatten() {
+            let version = library.version.unwrap_or_default();
+            let told = versions.entry(library.name).or_default();
+            *told = if told.is_empty() { version } else { [told.as_str(), " ", &version].concat() };
+        }
+        versions
     };
     let (was, now) = (versions(on_file(ladder, set)), versions(locked(ladder, set)));
     let names: BTreeSet<&String> = was.keys().chain(now.keys()).collect();
@@ -171,14 +193,14 @@ fn moves(ladder: &Ladder, set: &LibrarySet) -> Vec<LibraryMove> {
 }
 
 /// The shortest way from what is wished for, which is found breadth-first.
-fn way(lock: &Lock, to: &str) -> Vec<String> {
+fn way(all: &[Library], to: &str) -> Vec<String> {
     let mut from: BTreeMap<&str, &str> = BTreeMap::new();
-    let wished = lock.libraries.iter().filter(|library| library.is_wished);
+    let wished = all.iter().filter(|library| library.is_wished);
     let mut queue: Vec<&Library> = wished.collect();
     let mut at = 0;
     while let Some(library) = queue.get(at).copied() {
         at += 1;
-        for next in lock.libraries.iter().filter(|one| library.depends.contains(&one.name) && !one.is_wished) {
+        for next in all.iter().filter(|one| library.depends.contains(&one.name) && !one.is_wished) {
             if !from.contains_key(next.name.as_str()) {
                 from.insert(&next.name, &library.name);
                 queue.push(next);

@@ -1,25 +1,29 @@
 //! Lock files of Node projects (`package-lock.json`, lockfile version 3 of npm's documentation): which packages lie where.
 //!
-//! Packages are named there by SHA-512. What everything of ours is pinned by is SHA-256, so each is received once, and what it came
-//! to stands beside the lock file, in `sums.NAME.toml`:
-//!
-//! ```toml
-//! of = "DIGEST"                            # of the lock file's text
-//! [sums]
-//! "sha512-…" = { sha256 = "…", size = 123 }
-//! ```
+//! What is wished for is chosen from a registry (`choose`), which writes such a file (`write`); what one has becomes a tool (`define`).
+
+mod choose;
+mod define;
+mod listed;
+mod sums;
+mod tree;
+mod wanted;
+mod write;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write;
 use std::path::Path;
 
+pub use choose::{Registry, choose_packages};
+pub use listed::{ListedPackage, PackageRelease, PackageSays};
 use serde::Deserialize;
+pub use sums::{Sum, Sums, SumsFile};
+pub(super) use wanted::{PackageForms, wishes};
 
-use super::LibrarySet;
-use super::lock::quoted;
+use self::wanted::PackageNeed;
+use super::lock::Library;
 use crate::catalog::Machine;
-use crate::digest::{Canonical, Digest};
-use crate::document::{DocumentError, Source};
+use crate::digest::Digest;
+use crate::document::DocumentError;
 use crate::path::InnerPath;
 use crate::platform::Platform;
 
@@ -28,6 +32,23 @@ pub const PACKAGES: &str = "packages";
 /// The folder that they lie in, in each other's too.
 const MODULES: &str = "node_modules";
 
+/// One package that is wanted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PackageWish {
+    /// Its name.
+    pub name: String,
+    /// Its versions, as the ladder says it.
+    pub written: String,
+    /// The same, as packages say it of each other.
+    pub versions: String,
+}
+
+impl PackageWish {
+    fn need(&self) -> PackageNeed {
+        PackageNeed::new(&self.name, &self.versions, false)
+    }
+}
+
 /// The packages of a lock file.
 #[derive(Clone, Debug)]
 pub struct Packages {
@@ -35,6 +56,12 @@ pub struct Packages {
     pub all: Vec<Package>,
     /// Of the file's text.
     pub digest: Digest,
+    /// A digest of what they were chosen by, where they were chosen here.
+    pub wishes: Option<String>,
+    /// The version of the runtime that they were chosen for.
+    runtime: Option<String>,
+    /// Whether the file is what was written here.
+    pub is_whole: bool,
 }
 
 /// One package, in one place.
@@ -50,6 +77,12 @@ pub struct Package {
     pub url: Option<String>,
     /// Its digest as the file has it: `sha512-` and base64.
     pub integrity: String,
+    /// Names of those that it needs.
+    pub depends: Vec<String>,
+    /// The project itself wants it.
+    pub is_wished: bool,
+    /// The versions of its runtime that it wants.
+    engines: Option<String>,
     /// It may be missing where it does not fit.
     optional: bool,
     /// It wants a script to be run when it is installed.
@@ -90,19 +123,6 @@ impl Package {
     fn is_top(&self) -> bool {
         !self.at.as_str()[MODULES.len()..].contains(MODULES)
     }
-}
-
-/// What packages came to, by their digests as the lock file has them.
-pub type Sums = BTreeMap<String, Sum>;
-
-/// What one package came to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Sum {
-    /// Of its bytes.
-    pub sha256: Digest,
-    /// How many there are.
-    pub size: u64,
 }
 
 /// Why a lock file of packages cannot be used.
@@ -151,6 +171,15 @@ struct File {
     version: u64,
     #[serde(default)]
     packages: BTreeMap<String, Entry>,
+    #[serde(default)]
+    kladder: Own,
+}
+
+/// What is ours.
+#[derive(Default, Deserialize)]
+struct Own {
+    wishes: Option<String>,
+    runtime: Option<String>,
 }
 
 #[derive(Deserialize)]
@@ -177,6 +206,22 @@ struct Entry {
     cpu: Vec<String>,
     #[serde(default)]
     libc: Vec<String>,
+    #[serde(default)]
+    dependencies: BTreeMap<String, String>,
+    #[serde(default)]
+    dev_dependencies: BTreeMap<String, String>,
+    #[serde(default)]
+    optional_dependencies: BTreeMap<String, String>,
+    #[serde(default)]
+    peer_dependencies: BTreeMap<String, String>,
+    engines: Option<serde_json::Value>,
+}
+
+impl Entry {
+    fn depends(&self) -> Vec<String> {
+        let all = [&self.dependencies, &self.dev_dependencies, &self.optional_dependencies, &self.peer_dependencies];
+        all.into_iter().flat_map(BTreeMap::keys).cloned().collect()
+    }
 }
 
 impl Packages {
@@ -190,6 +235,7 @@ impl Packages {
             return Err(PackagesError::Version(file.version));
         }
         let mut all = Vec::new();
+        let wished = file.packages.get("").map(Entry::depends).unwrap_or_default();
         for (path, entry) in file.packages.into_iter().filter(|(path, _)| !path.is_empty()) {
             let wrong = || PackagesError::Path(path.clone());
             if entry.link || !path.starts_with(MODULES) {
@@ -201,6 +247,8 @@ impl Packages {
             }
             let at = InnerPath::new(&path).map_err(|_| wrong())?;
             let last = path.rsplit(&format!("{MODULES}/")).next().filter(|last| !last.is_empty()).ok_or_else(wrong)?;
+            let (depends, is_wished) = (entry.depends(), wished.iter().any(|one| path == format!("{MODULES}/{one}")));
+            let engines = entry.engines.as_ref().and_then(|all| Some(all.get("node")?.as_str()?.to_owned()));
             let name = entry.name.unwrap_or_else(|| last.to_owned());
             if !is_name(last) || !is_name(&name) || at.as_str() != path {
                 return Err(wrong());
@@ -211,12 +259,33 @@ impl Packages {
             let url = entry.resolved.filter(|url| url.starts_with("https://") || url.starts_with("http://"));
             let (version, optional) = (entry.version.unwrap_or_default(), entry.optional || entry.dev_optional);
             let (is_built, on) = (entry.has_install_script, [entry.os, entry.cpu, entry.libc]);
-            all.push(Package { at, name, version, url, integrity, optional, is_built, on });
+            let on_file =
+                Package { at, name, version, url, integrity, depends, is_wished, engines, optional, is_built, on };
+            all.push(on_file);
         }
         if all.is_empty() {
             return Err(PackagesError::Empty);
         }
-        Ok(Self { all, digest: Digest::of(text.as_bytes()) })
+        let (digest, is_whole) = (Digest::of(text.as_bytes()), write::is_whole(text));
+        let Own { wishes, runtime } = file.kladder;
+        Ok(Self { all, digest, wishes, runtime, is_whole })
+    }
+
+    /// The same, in the terms of libraries.
+    pub fn libraries(&self) -> Vec<Library> {
+        let library = |package: &Package| Library {
+            name: package.name.clone(),
+            version: Some(package.version.clone()),
+            depends: package.depends.clone(),
+            is_wished: package.is_wished,
+            ..Library::default()
+        };
+        let mut all: Vec<Library> = self.all.iter().map(library).collect();
+        // One that lies in several places is one.
+        all.sort_by(|one, other| (&one.name, !one.is_wished).cmp(&(&other.name, !other.is_wished)));
+        let mut seen = BTreeSet::new();
+        all.retain(|one| seen.insert((one.name.clone(), one.version.clone())));
+        all
     }
 
     /// The packages that are wanted on some machines: those whose files must be known. The scripts of those that are `unbuilt` need not
@@ -257,65 +326,6 @@ impl Packages {
         }
         Ok(all)
     }
-
-    /// The definition of a set's tool, whose runtime's command is `interpreter`.
-    ///
-    /// # Errors
-    /// [`PackagesError`] where a package is not for a machine, or its digest is not known.
-    pub fn definition(
-        &self,
-        set: &LibrarySet,
-        interpreter: &str,
-        sums: &Sums,
-        machines: &[Machine],
-    ) -> Result<String, PackagesError> {
-        let (mut artifacts, mut digest) = (String::new(), Canonical::new("kladder packages", 1));
-        let platforms: BTreeSet<&Platform> = machines.iter().map(|machine| &machine.platform).collect();
-        let mut top: BTreeMap<&str, &str> = BTreeMap::new();
-        for platform in platforms {
-            digest = digest.field("platform", platform.as_str());
-            for (at, package) in self.on(platform)?.into_iter().enumerate() {
-                let sum = sums.get(&package.integrity).ok_or_else(|| PackagesError::NoSum(package.at.to_string()))?;
-                digest = digest.field("at", package.at.as_str()).field("sha256", sum.sha256.to_string());
-                if package.is_top() {
-                    top.insert(&package.at.as_str()[MODULES.len() + 1..], &package.version);
-                }
-                artifact(&mut artifacts, (at == 0).then_some(platform), package, *sum);
-            }
-        }
-        let digest = digest.finish().to_string();
-        let number = u32::from_str_radix(&digest[..8], 16).unwrap_or_default();
-        let release = format!(
-            "[[releases]]\nversion = \"1.{number}\"\nneeds = {{ {} = \"any\" }}\n{artifacts}",
-            quoted(set.of.as_str())
-        );
-        Ok(head(set, interpreter, &top, self.all.len()) + &release)
-    }
-}
-
-/// What packages came to, as a file: the same packages are the same bytes.
-pub fn sums_to_toml(packages: &Packages, sums: &Sums) -> String {
-    let mut out =
-        "# Written by `kladder pin`: what the packages of the lock file come to. Commit it beside the ladder.\n"
-            .to_owned();
-    let _ = writeln!(out, "of = \"{}\"\n\n[sums]", packages.digest);
-    for (integrity, Sum { sha256, size }) in sums {
-        let _ = writeln!(out, "{} = {{ sha256 = \"{sha256}\", size = {size} }}", quoted(integrity));
-    }
-    out
-}
-
-/// Reads such a file.
-///
-/// # Errors
-/// [`DocumentError`] where it is none.
-pub fn sums_of(source: &Source) -> Result<Sums, DocumentError> {
-    #[derive(Deserialize)]
-    struct File {
-        #[serde(default)]
-        sums: Sums,
-    }
-    Ok(source.parse::<File>()?.sums)
 }
 
 /// Whether a text is a package's name, with a scope or without: it becomes a folder, and a part of an address.
@@ -328,66 +338,4 @@ fn is_name(text: &str) -> bool {
         None => plain(text),
         Some(both) => both.is_some_and(|(scope, name)| plain(scope) && plain(name)),
     }
-}
-
-fn artifact(out: &mut String, first_of: Option<&Platform>, package: &Package, sum: Sum) {
-    match first_of {
-        Some(platform) => _ = writeln!(out, "[[releases.artifacts]]\nfor = [\"{platform}\"]"),
-        None => _ = writeln!(out, "[[releases.artifacts.also]]"),
-    }
-    let file = package.file();
-    let _ = writeln!(out, "file = {}\nsize = {}\nsha256 = \"{}\"", quoted(&file), sum.size, sum.sha256);
-    // Archives of packages have one folder around all, whatever it is called.
-    let into = quoted(package.at.as_str());
-    let _ = writeln!(out, "unpack = {{ layout = \"as-it-is\", strip = 1, into = {into} }}");
-    let folder = package.url.as_deref().and_then(|url| url.split(['#', '?']).next()?.strip_suffix(&file));
-    let index = format!("index:{PACKAGES}/{}", package.name);
-    let origins: Vec<String> = [Some(index.as_str()), folder].into_iter().flatten().map(quoted).collect();
-    let _ = writeln!(out, "origins = [{}]", origins.join(", "));
-}
-
-/// Puts links to the commands of the packages beside them, as their projects' scripts expect them.
-const LINKS: &str = "const fs = require('fs'), path = require('path'), root = path.join(process.argv[1], 'node_modules')
-const named = at => fs.readdirSync(at).filter(name => !name.startsWith('.'))
-const all = named(root).flatMap(name => name[0] === '@' ? named(path.join(root, name)).map(one => name + '/' + one) : [name])
-for (const name of all) {
-    const folder = path.join(root, name), file = path.join(folder, 'package.json')
-    const bin = fs.existsSync(file) && JSON.parse(fs.readFileSync(file, 'utf8')).bin
-    const commands = typeof bin === 'string' ? { [name.split('/').pop()]: bin } : bin || {}
-    for (const [command, to] of Object.entries(commands)) {
-        const target = path.join(folder, to), link = path.join(root, '.bin', command)
-        if (/[\\/\\\\]/.test(command) || path.relative(folder, target).startsWith('..') || !fs.existsSync(target)) continue
-        fs.mkdirSync(path.dirname(link), { recursive: true })
-        // What came from another set's place may be run already, and is everybody's.
-        if (!(fs.statSync(target).mode & 0o100)) fs.chmodSync(target, 0o755)
-        if (!fs.existsSync(link)) fs.symlinkSync(path.relative(path.dirname(link), target), link)
-    }
-}
-";
-
-/// Tells each package and its version.
-const SEEN: &str = "const fs = require('fs'), root = process.argv[1] + '/node_modules/'
-for (const name of process.argv.slice(2)) console.log(name, JSON.parse(fs.readFileSync(root + name + '/package.json', 'utf8')).version)";
-
-/// What holds for all machines. The check has the runtime read what each package in the project's own folder says it is.
-fn head(set: &LibrarySet, interpreter: &str, top: &BTreeMap<&str, &str>, many: usize) -> String {
-    let runtime = quoted(interpreter);
-    let names: Vec<String> = top.keys().map(|name| quoted(name)).collect();
-    let claims: String = top
-        .iter()
-        .map(|(name, version)| {
-            let like = quoted(&format!("(?m)^{} {}$", regex::escape(name), regex::escape(version)));
-            format!("[[checks.claims]]\nname = {}\nstdout = {like}\n", quoted(&format!("has {name} {version}")))
-        })
-        .collect();
-    format!(
-        "tool = {name}\nsummary = {summary}\n\
-         [[set-up]]\nname = \"links to its commands\"\nrun = [{runtime}, \"-e\", {links}, \"{{folder}}\"]\n\
-         [[checks]]\nname = \"the runtime finds its packages\"\nrun = [{runtime}, \"-e\", {seen}, \"{{folder}}\", {names}]\n{claims}",
-        name = quoted(set.name.as_str()),
-        summary = quoted(&format!("The packages of {}, {many} of them", set.name)),
-        links = quoted(LINKS),
-        seen = quoted(SEEN),
-        names = names.join(", "),
-    )
 }
