@@ -1,7 +1,8 @@
 //! What can be typed. Reading it does no I/O.
 
+mod sharing;
+
 use std::ffi::OsString;
-use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -9,6 +10,8 @@ use kladder_choose::ladder::HostPolicy;
 use kladder_choose::names::ToolName;
 use kladder_choose::version::Version;
 use kladder_core::wire::Shell;
+
+pub(crate) use self::sharing::{BaleOptions, CompareOptions, ReportForm, ReportOptions, YardCommand};
 
 /// One file says what a workstation must have; one command brings the machine there, bottom rung first.
 #[derive(Debug, Parser)]
@@ -54,7 +57,10 @@ Every day:
   unwire    Take what `wire` put into your shells out again
 
 Sharing:
-  yard      Serve a folder of artifacts to other machines
+  bale      Ladder, pins, catalog and artifacts in one file, for machines with no network
+  report    This workstation as a table, a list of materials (CycloneDX, SPDX), or a file to compare
+  compare   Two workstations side by side, or a room of them: who is otherwise, and whether it matters
+  yard      A folder of artifacts for other machines: fill it, check it, serve it
 
 Keeping catalogs:
   catalog   Which catalogs there are; check one, see what makers have published, enter and try releases
@@ -239,7 +245,13 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: Option<TermsCommand>,
     },
-    /// Serve a folder of artifacts; take in files that you have fetched
+    /// Everything that the ladder needs in one file, for `kladder climb --from FILE` on machines with no network
+    Bale(BaleOptions),
+    /// This workstation, told: its machine, its rungs, how they stand; as a table or a file
+    Report(ReportOptions),
+    /// Workstations side by side: what differs, what of it matters most, and who is the odd one out
+    Compare(CompareOptions),
+    /// A folder of artifacts: fill it with what the pins need, check it, serve it; take in files that you have fetched
     #[command(subcommand)]
     Yard(YardCommand),
     /// The catalogs: which ones, from where, how old; for keepers, to look after one
@@ -445,6 +457,13 @@ pub(crate) struct ClimbOptions {
     /// Wait until administrators and others have done their chores, then go on
     #[arg(long)]
     pub(crate) wait_for_chores: bool,
+    /// Climb what is in a bale: its ladder comes into this folder, its files need no network; may be given several times, the one
+    /// with the ladder last
+    #[arg(long, value_name = "BALE")]
+    pub(crate) from: Vec<PathBuf>,
+    /// Let a bale's ladder take the place of another one in this folder, which is kept under another name
+    #[arg(long, requires = "from")]
+    pub(crate) replace: bool,
     /// Let the ladder's settings take the place of yours where they differ; yours are kept
     #[arg(long)]
     pub(crate) take_settings: bool,
@@ -550,26 +569,5 @@ pub(crate) enum TermsCommand {
     Withdraw {
         /// The licence's name
         licence: String,
-    },
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum YardCommand {
-    /// Take files that you have fetched into the cache, each by its digest
-    Take {
-        /// The files
-        #[arg(required = true)]
-        files: Vec<PathBuf>,
-    },
-    /// Serve a folder over HTTP until interrupted
-    Serve {
-        /// The folder
-        folder: PathBuf,
-        /// The address to listen on; port 0 takes a free one
-        #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
-        listen: SocketAddr,
-        /// Tell each request on standard error: who, the status, the bytes sent, the path
-        #[arg(long)]
-        log: bool,
     },
 }

@@ -13,6 +13,7 @@ use kladder_core::desk::{Desk, Freshness, Pinned, Surroundings};
 use kladder_core::host::survey::Host;
 use kladder_core::keep::wired::SINCE;
 use kladder_core::settings::Home;
+use kladder_core::share::laid::bales_of;
 use kladder_core::wire;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::words;
@@ -88,7 +89,7 @@ impl Context {
             host = host.described(described_root(&folder.join(root))?);
         }
         let catalogs = global.catalogs.iter().map(|named| catalog_at(&folder, named)).collect();
-        let around = Surroundings {
+        let mut around = Surroundings {
             home,
             host,
             folder,
@@ -98,8 +99,10 @@ impl Context {
             offline: global.offline,
             wait: global.wait.map(Duration::from_secs),
             moving: Vec::new(),
+            bales: Vec::new(),
             looking: (!global.json && !global.quiet).then_some(looking as fn(&ToolName, usize)),
         };
+        around.bales = around.ladder_path().map(|ladder| bales_of(&ladder, &around.home)).unwrap_or_default();
         let since = env::var(SINCE).ok();
         Ok(Self { around, person: person(), since, root })
     }

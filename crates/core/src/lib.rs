@@ -50,6 +50,7 @@
 //!     offline: false,
 //!     wait: None,
 //!     moving: Vec::new(),
+//!     bales: Vec::new(),
 //!     looking: None,
 //! };
 //! let desk = surroundings.open()?;
@@ -84,3 +85,5 @@ pub mod serve;
 pub mod climb;
 
 pub mod desk;
+
+pub mod share;

@@ -6,11 +6,13 @@ use std::time::{Duration, Instant};
 use kladder_choose::catalog::{Gate, Rehearsal};
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
+use kladder_core::bring::bale::Bale;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::{Climbed, CodeStanding, CodeState, Holder, Request, WhyMissing};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::wired::Wired;
+use kladder_core::share::laid::lay;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
@@ -24,6 +26,13 @@ use crate::render::{Out, Progress};
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
+    let laid;
+    let context = if options.from.is_empty() {
+        context
+    } else {
+        laid = from_bales(context, out, options)?;
+        &laid
+    };
     if options.wait_for_chores {
         let progress = Progress::new(out)?;
         let waited = context.open()?.wait_for_host(&|chores, holder| tell_absent(chores, holder, out), &progress);
@@ -90,6 +99,23 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
+}
+
+/// The surroundings with the ladder of the last bale, and nothing to fetch but from bales.
+fn from_bales(context: &Context, out: &Out, options: &ClimbOptions) -> Result<Context, Problem> {
+    let open = |path| Bale::open(&context.around.folder.join(path));
+    let bales: Vec<Bale> = options.from.iter().map(open).collect::<Result<_, _>>()?;
+    let mut context = context.clone();
+    context.around.ladder = lay(&bales, &context.around, options.replace)?;
+    if let Some(last) = bales.last() {
+        let from = clean(&last.index.title);
+        out.say(format!("{from} comes out of {} into {}.", shown(last.path()), shown(&context.around.folder)))?;
+        if last.index.kladder != env!("CARGO_PKG_VERSION") {
+            out.say(format!("It was made by kladder {}, and this is another one.", clean(&last.index.kladder)))?;
+        }
+    }
+    context.around.bales = bales;
+    Ok(context)
 }
 
 /// Runs the rehearsals whose tools are all on the ladder.

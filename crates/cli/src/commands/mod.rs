@@ -2,9 +2,11 @@
 
 mod about;
 mod answers;
+mod bale;
 mod catalog;
 mod clear;
 mod climb;
+mod compare;
 mod demo;
 mod edit;
 mod help;
@@ -16,6 +18,7 @@ mod look;
 mod newer;
 mod pin;
 mod rehearse;
+mod report;
 mod route;
 mod run;
 mod search;
@@ -74,6 +77,9 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
         Some(Command::Wire(options)) => wire::run(&context, out, &options),
         Some(Command::Unwire { yes }) => wire::unwire(&context, out, yes),
         Some(Command::Vars(options)) => vars::run(&context, out, &options),
+        Some(Command::Bale(options)) => bale::run(&context, out, &options),
+        Some(Command::Report(options)) => report::run(&context, out, &options),
+        Some(Command::Compare(options)) => compare::run(&context, out, &options),
         Some(Command::Yard(command)) => yard::run(&context, &command, out),
         Some(Command::Catalog { command }) => catalog::run(&context, command.as_ref(), out),
     }

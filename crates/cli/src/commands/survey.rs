@@ -34,7 +34,7 @@ pub(super) fn run(context: &Context, out: &Out) -> Result<ExitCode, Problem> {
 }
 
 /// The machine with the usual tools, and those that the catalogs say how to find.
-fn surveyed(context: &Context) -> Survey {
+pub(super) fn surveyed(context: &Context) -> Survey {
     let host = &context.around.host;
     // A survey is of the machine: without catalogs, or with broken ones, it is made all the same.
     let catalogs = context.around.open_catalogs().ok();

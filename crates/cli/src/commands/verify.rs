@@ -1,8 +1,8 @@
 //! `kladder verify`
 
-use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
+use kladder_core::base::files;
 use kladder_core::climb::route::Route;
 use kladder_core::climb::{Looking, Site, Verified};
 use kladder_core::desk::{Desk, Misplaced};
@@ -106,21 +106,13 @@ fn doable(verified: &Verified) -> Vec<Mend> {
     all
 }
 
-/// A name beside a file that nothing has yet.
-fn aside(path: &Path) -> PathBuf {
-    let named = |ending: String| path.with_added_extension(ending);
-    let mut names =
-        std::iter::once(named("before".to_owned())).chain((2..).map(|at: u32| named(format!("before-{at}"))));
-    names.find(|name| std::fs::symlink_metadata(name).is_err()).unwrap_or_else(|| named("before".to_owned()))
-}
-
 fn do_them(mends: &[Mend], context: &Context, out: &Out, yes: bool) -> Result<(), Problem> {
     let quiet = out.without_values();
     for mend in mends {
         let Mend::Replace { path } = mend else { continue };
         let question = format!("Put the ladder's in the place of {}, which is kept beside it?", clean(&shown(path)));
         if yes || Person::new(out, false).agrees(&question) {
-            std::fs::rename(path, aside(path)).map_err(|error| {
+            std::fs::rename(path, files::free_beside(path)).map_err(|error| {
                 Problem::new(Code::Failed, format!("{} cannot be moved", shown(path))).why(error.to_string())
             })?;
         }

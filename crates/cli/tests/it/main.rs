@@ -5,6 +5,7 @@
 
 mod archives;
 mod bad_input;
+mod baling;
 mod before;
 mod breaking;
 mod causes;

@@ -81,6 +81,10 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["climb"]);
     told(0, &["climb"]);
     told(0, &["verify"]);
+    told(0, &["bale", "../tides.bale"]);
+    told(0, &["bale", "../tides.bale", "--check"]);
+    told(0, &["yard", "fill", "../served"]);
+    told(0, &["yard", "check", "../served"]);
     told(0, &["why", "skerroc"]);
     told(0, &["why", "ls"]);
     told(0, &["vars"]);

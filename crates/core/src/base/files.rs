@@ -8,7 +8,7 @@ use std::ffi::OsString;
 use std::fs;
 use std::io::{self, Read, Write};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 pub use kladder_choose::document::FileError;
 use kladder_choose::document::Source;
@@ -132,6 +132,14 @@ pub fn hand_out(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
         }
         _ => replace(path, bytes),
     }
+}
+
+/// A name beside a file that nothing has yet: what is there is kept under it.
+pub fn free_beside(path: &Path) -> PathBuf {
+    let named = |ending: String| path.with_added_extension(ending);
+    let mut names =
+        std::iter::once(named("before".to_owned())).chain((2..).map(|at: u32| named(format!("before-{at}"))));
+    names.find(|name| fs::symlink_metadata(name).is_err()).unwrap_or_else(|| named("before".to_owned()))
 }
 
 /// Swaps two folders or files of one file system in one step; where the system cannot, in three, in which the second path

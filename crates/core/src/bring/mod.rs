@@ -1,5 +1,6 @@
 //! From yards to the shelf: fetching, unpacking, and places that hold what was unpacked.
 
+pub mod bale;
 pub mod fetch;
 pub mod index;
 pub mod inner;

@@ -40,6 +40,7 @@ use kladder_choose::ladder::Ladder;
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
 use kladder_choose::version::Version;
+pub use remembered::Remembered;
 use route::{Route, RouteError};
 
 use self::settings::WantedThere;
@@ -254,6 +255,11 @@ impl Site<'_> {
     /// The landings of the ladder.
     pub fn landings(&self) -> Landings {
         Landings::of(&self.home.ladders(), &self.ladder.path)
+    }
+
+    /// What came of verifying the last time.
+    pub fn remembered(&self) -> Option<Remembered> {
+        Remembered::read(self.landings().folder())
     }
 
     /// Takes the machine to what the pins say. Whatever happens, the landing that was current stays current until the new

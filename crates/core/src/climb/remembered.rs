@@ -30,6 +30,11 @@ fn key(subject: &Subject) -> String {
 }
 
 impl Remembered {
+    /// What was looked at, and whether it failed.
+    pub fn all(&self) -> impl Iterator<Item = (Subject, bool)> {
+        self.failed.iter().filter_map(|(key, failed)| Some((serde_json::from_str(key).ok()?, *failed)))
+    }
+
     /// What is remembered in a ladder's folder; a record that cannot be used is as good as none.
     pub(super) fn read(folder: &Path) -> Option<Self> {
         record::read(&folder.join(FILE), FORMAT).ok()

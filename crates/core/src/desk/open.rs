@@ -6,6 +6,7 @@
 
 use std::cell::RefCell;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use kladder_choose::address::{NotAnAddress, YardAddress};
@@ -22,7 +23,8 @@ use super::pinning::Unsized;
 use super::sets::{Means, SetProblem, with_locks, with_sets, write_locks};
 use crate::base::event::Silent;
 use crate::base::files::FileError;
-use crate::bring::fetch::{Network, NetworkError, Yards, at};
+use crate::bring::bale::Bale;
+use crate::bring::fetch::{Network, NetworkError, Yard, Yards, at};
 use crate::bring::index::Around;
 use crate::climb::Site;
 use crate::host::survey::Host;
@@ -44,6 +46,8 @@ pub struct Surroundings {
     pub catalogs: Vec<PathBuf>,
     /// The yards that were named, which take the place of all others; folders start at the current one.
     pub yards: Vec<String>,
+    /// Bales that artifacts come from before all else, the first of them first.
+    pub bales: Vec<Bale>,
     /// Nothing but the cache and yards that are folders may be used.
     pub offline: bool,
     /// How long to wait for another process that writes to the home; without an end where it is `None`.
@@ -150,6 +154,14 @@ impl Surroundings {
         Ok(self.folders_of(&settings, ladder.as_ref()))
     }
 
+    /// The catalogs that a ladder goes by: those of the command, its own, those of the settings, or the starter catalog.
+    ///
+    /// # Errors
+    /// [`DocumentError`] where the settings are wrong.
+    pub fn catalogs_in_use(&self, ladder: &Ladder) -> Result<Vec<PathBuf>, DocumentError> {
+        Ok(self.folders_of(&self.home.settings()?, Some(ladder)))
+    }
+
     fn folders_of(&self, settings: &Settings, ladder: Option<&Ladder>) -> Vec<PathBuf> {
         if !self.catalogs.is_empty() {
             return self.catalogs.clone();
@@ -206,7 +218,8 @@ impl Surroundings {
         let named = self.named_yards()?;
         let first = if named.is_empty() { catalogs.yards() } else { named };
         let usable = first.iter().filter(|address| !self.offline || address.is_folder());
-        Ok(usable.map(|address| at(address, network)).collect())
+        let bales = self.bales.iter().map(|bale| Arc::new(bale.clone()) as Arc<dyn Yard>);
+        Ok(bales.chain(usable.map(|address| at(address, network))).collect())
     }
 
     /// Fails for a home whose path the things in it could not live with.
@@ -289,6 +302,9 @@ impl Desk {
         for set in &mut ladder.sets {
             let known = self.ladder.sets.iter().find(|known| known.name == set.name);
             set.locked = known.and_then(|known| known.locked.clone());
+            if let (Some(own), Some(known)) = (&mut set.packages, known.and_then(|known| known.packages.as_ref())) {
+                own.locked.clone_from(&known.locked);
+            }
         }
         Self { ladder: with_locks(ladder), ..self }
     }

@@ -58,6 +58,7 @@ impl Desk {
             offline: false,
             wait: None,
             moving: Vec::new(),
+            bales: Vec::new(),
             looking: None,
         };
         let desk = surroundings.open().unwrap();

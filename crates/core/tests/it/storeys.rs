@@ -3,8 +3,8 @@
 use std::fs;
 use std::path::Path;
 
-const STOREYS: [&str; 12] =
-    ["sys", "base", "host", "settings", "bring", "keep", "tasks", "wire", "prove", "serve", "climb", "desk"];
+const STOREYS: [&str; 13] =
+    ["sys", "base", "host", "settings", "bring", "keep", "tasks", "wire", "prove", "serve", "climb", "desk", "share"];
 
 #[test]
 fn no_storey_names_one_above_it() {

@@ -41,6 +41,8 @@ pub enum Code {
     Declined = 35,
     /// A service does not come up, or does not stay up.
     ServiceFailed = 36,
+    /// Workstations that were compared are not the same.
+    Different = 37,
     /// Not permitted.
     NoPermission = 40,
     /// The disk is full.
@@ -59,7 +61,7 @@ pub enum Code {
 
 impl Code {
     /// All codes.
-    pub const ALL: [Self; 25] = [
+    pub const ALL: [Self; 26] = [
         Self::Failed,
         Self::Usage,
         Self::BadFile,
@@ -78,6 +80,7 @@ impl Code {
         Self::RestartNeeded,
         Self::Declined,
         Self::ServiceFailed,
+        Self::Different,
         Self::NoPermission,
         Self::DiskFull,
         Self::Busy,
@@ -108,6 +111,7 @@ impl Code {
             Self::RestartNeeded => "a restart or a new session is needed before the climb can go on",
             Self::Declined => "the person did not want to go on",
             Self::ServiceFailed => "a service does not come up, or does not stay up",
+            Self::Different => "workstations that were compared are not the same",
             Self::NoPermission => "not permitted",
             Self::DiskFull => "the disk is full",
             Self::Busy => "another kladder works on the same home",

@@ -31,7 +31,8 @@ impl Problem {
         Self::io(error.source.kind(), error)
     }
 
-    fn io(kind: io::ErrorKind, error: &dyn std::error::Error) -> Self {
+    /// By what the operating system says of it.
+    pub(super) fn io(kind: io::ErrorKind, error: &dyn std::error::Error) -> Self {
         let problem = |code| Self::of(code, error);
         match kind {
             io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => problem(Code::NoPermission)

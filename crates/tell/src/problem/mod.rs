@@ -7,6 +7,7 @@ mod files;
 mod keeping;
 mod services;
 mod sets;
+mod shared;
 mod wishes;
 
 pub use code::Code;

@@ -14,6 +14,7 @@ mod reach;
 mod rehearsed;
 mod services;
 mod sets;
+mod shared;
 mod verify;
 
 pub use catalog::{
@@ -32,11 +33,15 @@ pub use reach::{AnsweredAt, Answers, Vars, Wire, WiredFile};
 pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
 pub use services::{PortHolder, Service, Services};
 pub use sets::{LibraryElsewhere, LibraryInSet, LibraryMoved, WhyLibrary};
+pub use shared::{
+    Bale, BaleCheck, BaleDamage, BaleFile, Compare, CompareDifference, CompareOther, YardCheck, YardFile, YardFilled,
+};
 pub use verify::{Mend, Needed, Pair, Together, Verdict, Verified, Verify};
 
 use std::path::Path;
 
 use kladder_core::base::record::path as encoded;
+use kladder_core::share::report::Report;
 use schemars::{Schema, schema_for};
 
 /// A path as a program is told of it.
@@ -50,8 +55,12 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (About::FORMAT, schema_for!(About)),
         (Answers::FORMAT, schema_for!(Answers)),
         (Back::FORMAT, schema_for!(Back)),
+        (Bale::FORMAT, schema_for!(Bale)),
+        (BaleCheck::FORMAT, schema_for!(BaleCheck)),
         (Clear::FORMAT, schema_for!(Clear)),
         (Climb::FORMAT, schema_for!(Climb)),
+        (Compare::FORMAT, schema_for!(Compare)),
+        (Report::FORMAT, schema_for!(Report)),
         (Landings::FORMAT, schema_for!(Landings)),
         (LicenceText::FORMAT, schema_for!(LicenceText)),
         (Log::FORMAT, schema_for!(Log)),
@@ -81,6 +90,8 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (WhyLibrary::FORMAT, schema_for!(WhyLibrary)),
         (Wire::FORMAT, schema_for!(Wire)),
         (Withdrawn::FORMAT, schema_for!(Withdrawn)),
+        (YardCheck::FORMAT, schema_for!(YardCheck)),
+        (YardFilled::FORMAT, schema_for!(YardFilled)),
         (YardTaken::FORMAT, schema_for!(YardTaken)),
     ]
 }

@@ -1,0 +1,127 @@
+//! What can be typed to share a ladder.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+use kladder_choose::platform::Platform;
+
+#[derive(Debug, Args)]
+pub(crate) struct BaleOptions {
+    /// The bale, or the first part of the names of its volumes
+    pub(crate) file: PathBuf,
+    /// Tell what is in it
+    #[arg(long, conflicts_with_all = ["check", "since", "volume", "machines", "with_kladder", "programs"])]
+    pub(crate) list: bool,
+    /// Hold every byte of it against its digests
+    #[arg(long, conflicts_with_all = ["since", "volume", "machines", "with_kladder", "programs"])]
+    pub(crate) check: bool,
+    /// Leave out what this other bale has
+    #[arg(long, value_name = "BALE")]
+    pub(crate) since: Option<PathBuf>,
+    /// Make several files of at most this size, like `4 GB`
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) volume: Option<u64>,
+    /// For this machine of the ladder; otherwise for all; may be given several times
+    #[arg(long = "for", value_name = "MACHINE")]
+    pub(crate) machines: Vec<String>,
+    /// Take this kladder along, and a plain script that begins with it
+    #[arg(long)]
+    pub(crate) with_kladder: bool,
+    /// Take a kladder for another platform along; may be given several times
+    #[arg(long = "program", value_name = "PLATFORM=FILE", value_parser = program)]
+    pub(crate) programs: Vec<(String, PathBuf)>,
+}
+
+/// Bytes, as a person writes them.
+fn size(text: &str) -> Result<u64, String> {
+    match kladder_core::settings::amount(text) {
+        Some(bytes) if bytes >= LEAST_VOLUME => Ok(bytes),
+        Some(_) => Err("a volume has 1 MB at least".to_owned()),
+        None => Err("a size is a number with MB or GB: `4 GB`".to_owned()),
+    }
+}
+
+/// Bytes of the smallest volume: an index fits into the first one.
+const LEAST_VOLUME: u64 = 1_000_000;
+
+fn program(text: &str) -> Result<(String, PathBuf), String> {
+    let (platform, file) = text.split_once('=').ok_or("a platform and a file: `macos/aarch64=FILE`")?;
+    let platform: Platform = platform.parse().map_err(|_| format!("`{platform}` is no platform"))?;
+    Ok((platform.to_string(), file.into()))
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ReportOptions {
+    /// Where to write it; its ending tells how: `.cdx.json` is CycloneDX, `.spdx.json` is SPDX, `.json` is ours. Otherwise a table
+    /// is shown
+    pub(crate) file: Option<PathBuf>,
+    /// What to write it as, whatever the file is called
+    #[arg(long = "as", value_name = "FORM", requires = "file")]
+    pub(crate) form: Option<ReportForm>,
+    /// What this machine is called in it; otherwise its own name
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+}
+
+/// How a report is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ReportForm {
+    /// The report itself, for `kladder compare`
+    Json,
+    /// CycloneDX 1.6
+    Cyclonedx,
+    /// SPDX 2.3
+    Spdx,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompareOptions {
+    /// Reports that `kladder report FILE.json` wrote, numbers of this ladder's landings, or `here` for this machine; one is compared
+    /// with this machine
+    #[arg(required = true, value_name = "WORKSTATION")]
+    pub(crate) workstations: Vec<String>,
+    /// What differs between the machines themselves, too
+    #[arg(long)]
+    pub(crate) hosts: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum YardCommand {
+    /// Bring what the pins need into a folder, each file under its path in a yard; what is there stays
+    Fill {
+        /// The folder
+        folder: PathBuf,
+        /// For this machine of the ladder; otherwise for all; may be given several times
+        #[arg(long = "for", value_name = "MACHINE")]
+        machines: Vec<String>,
+    },
+    /// Hold what the pins need against what a yard has, every byte of it
+    Check {
+        /// The folder or address
+        yard: String,
+        /// For this machine of the ladder; otherwise for all; may be given several times
+        #[arg(long = "for", value_name = "MACHINE")]
+        machines: Vec<String>,
+        /// Bring anew what is missing or damaged in a folder
+        #[arg(long)]
+        mend: bool,
+    },
+    /// Take files that you have fetched into the cache, each by its digest
+    Take {
+        /// The files
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
+    /// Serve a folder over HTTP until interrupted
+    Serve {
+        /// The folder
+        folder: PathBuf,
+        /// The address to listen on; port 0 takes a free one
+        #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
+        listen: SocketAddr,
+        /// Tell each request on standard error: who, the status, the bytes sent, the path
+        #[arg(long)]
+        log: bool,
+    },
+}

@@ -1,0 +1,87 @@
+//! `kladder report`
+
+use std::path::Path;
+use std::process::ExitCode;
+
+use kladder_core::base::files;
+use kladder_core::share::report::{Report, ReportRung, cyclonedx, spdx};
+use kladder_tell::problem::{Code, Problem};
+use kladder_tell::text::{bytes, clean, count};
+use serde_json::Value;
+
+use super::survey::surveyed;
+use crate::args::{ReportForm, ReportOptions};
+use crate::context::Context;
+use crate::render::Out;
+use crate::render::text::{BAD, FAINT, GOOD, STRONG, shown, styled};
+
+pub(super) fn run(context: &Context, out: &Out, options: &ReportOptions) -> Result<ExitCode, Problem> {
+    let report = here(context, out, options.name.as_deref())?;
+    out.value(&report)?;
+    let Some(file) = &options.file else { return table(&report, out) };
+    let form = options.form.or_else(|| by_name(file)).ok_or_else(|| {
+        Problem::new(Code::Usage, "the name does not tell what to write")
+            .at(file)
+            .next("end it with `.json`, `.cdx.json` or `.spdx.json`, or say it with `--as`")
+    })?;
+    let (value, what): (Value, &str) = match form {
+        ReportForm::Json => (serde_json::to_value(&report).unwrap_or_default(), "the report"),
+        ReportForm::Cyclonedx => (cyclonedx(&report), "CycloneDX 1.6"),
+        ReportForm::Spdx => (spdx(&report), "SPDX 2.3"),
+    };
+    let path = context.around.folder.join(file);
+    let text = serde_json::to_string_pretty(&value).unwrap_or_default() + "\n";
+    files::replace(&path, text.as_bytes()).map_err(|error| Problem::file(&error))?;
+    out.say(format!("{} has {what}, {}.", shown(&path), count(report.rungs.len(), "rung")))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The report of this machine.
+pub(super) fn here(context: &Context, out: &Out, name: Option<&str>) -> Result<Report, Problem> {
+    let (desk, pins, _) = context.open_pinned(out)?;
+    let own = || rustix::system::uname().nodename().to_string_lossy().into_owned();
+    let name = name.map_or_else(own, str::to_owned);
+    Ok(Report::of(&desk, &pins, &name, &surveyed(context))?)
+}
+
+fn by_name(file: &Path) -> Option<ReportForm> {
+    let name = file.file_name()?.to_str()?.to_ascii_lowercase();
+    let ends = |ending: &str| name.ends_with(ending);
+    match () {
+        () if ends(".cdx.json") => Some(ReportForm::Cyclonedx),
+        () if ends(".spdx.json") => Some(ReportForm::Spdx),
+        () if ends(".json") => Some(ReportForm::Json),
+        () => None,
+    }
+}
+
+fn table(report: &Report, out: &Out) -> Result<ExitCode, Problem> {
+    out.say(format!("{} on {}", styled(STRONG, clean(&report.title)), clean(&report.machine)))?;
+    let fact = |name: &str| report.host.get(name).map(|value| clean(value));
+    let host: Vec<String> = ["system", "release", "processor", "memory"].into_iter().filter_map(fact).collect();
+    out.say(host.join(", "))?;
+    let landing = match (report.landing, &report.landed) {
+        (Some(number), Some(made)) => format!("landing {number}, of {}", clean(made)),
+        _ => "nothing was climbed yet".to_owned(),
+    };
+    out.say(landing)?;
+    let verified = match &report.verified {
+        None => styled(FAINT, "never verified"),
+        Some(at) if report.failed.is_empty() => {
+            format!("{} at {}", styled(GOOD, format!("{} passed", count(report.looked_at, "check"))), clean(at))
+        }
+        Some(at) => format!("{} at {}", styled(BAD, format!("{} failed", report.failed.len())), clean(at)),
+    };
+    out.say(format!("{verified}\n"))?;
+    let row = |rung: &ReportRung| {
+        let size: u64 = rung.files.iter().map(|file| file.size).sum();
+        let size = if rung.on_host { "the host's".to_owned() } else { bytes(size) };
+        let stands = if rung.stands.is_some() { String::new() } else { styled(BAD, "does not stand") };
+        let licence = rung.licence.as_deref().map(clean).unwrap_or_default();
+        vec![styled(STRONG, clean(&rung.rung)), clean(&rung.version), size, licence, clean(&rung.summary), stands]
+    };
+    // The topmost first, as a ladder stands.
+    let rows = report.rungs.iter().rev().map(row).collect();
+    out.say(out.columns(&["rung", "version", "size", "licence", "what it is", ""], rows, &[2]))?;
+    Ok(ExitCode::SUCCESS)
+}
