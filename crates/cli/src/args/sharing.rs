@@ -53,7 +53,7 @@ fn program(text: &str) -> Result<(String, PathBuf), String> {
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
-    /// Where to write it; its ending tells how: `.cdx.json` is CycloneDX, `.spdx.json` is SPDX, `.json` is ours. Otherwise a table
+    /// Where to write it; its ending tells how: `.json` is ours, `.cdx.json` and `.spdx.json` are lists of materials. Otherwise a table
     /// is shown
     pub(crate) file: Option<PathBuf>,
     /// What to write it as, whatever the file is called
@@ -69,9 +69,9 @@ pub(crate) struct ReportOptions {
 pub(crate) enum ReportForm {
     /// The report itself, for `kladder compare`
     Json,
-    /// CycloneDX 1.6
+    /// A list of materials (ECMA-424), version 1.6
     Cyclonedx,
-    /// SPDX 2.3
+    /// A list of materials (ISO/IEC 5962), version 2.3
     Spdx,
 }
 

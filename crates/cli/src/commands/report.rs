@@ -73,15 +73,20 @@ fn table(report: &Report, out: &Out) -> Result<ExitCode, Problem> {
         Some(at) => format!("{} at {}", styled(BAD, format!("{} failed", report.failed.len())), clean(at)),
     };
     out.say(format!("{verified}\n"))?;
+    let has_licences = report.rungs.iter().any(|rung| rung.licence.is_some());
     let row = |rung: &ReportRung| {
         let size: u64 = rung.files.iter().map(|file| file.size).sum();
         let size = if rung.on_host { "the host's".to_owned() } else { bytes(size) };
         let stands = if rung.stands.is_some() { String::new() } else { styled(BAD, "does not stand") };
-        let licence = rung.licence.as_deref().map(clean).unwrap_or_default();
-        vec![styled(STRONG, clean(&rung.rung)), clean(&rung.version), size, licence, clean(&rung.summary), stands]
+        let mut row = vec![styled(STRONG, clean(&rung.rung)), clean(&rung.version), size];
+        row.extend(rung.licence.as_deref().or(has_licences.then_some("")).map(clean));
+        row.extend([clean(&rung.summary), stands]);
+        row
     };
     // The topmost first, as a ladder stands.
     let rows = report.rungs.iter().rev().map(row).collect();
-    out.say(out.columns(&["rung", "version", "size", "licence", "what it is", ""], rows, &[2]))?;
+    let mut head = vec!["rung", "version", "size", "licence", "what it is", ""];
+    head.retain(|name| has_licences || *name != "licence");
+    out.say(out.columns(&head, rows, &[2]))?;
     Ok(ExitCode::SUCCESS)
 }

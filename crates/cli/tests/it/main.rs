@@ -38,6 +38,7 @@ mod pages;
 mod pieces;
 mod private;
 mod rehearsing;
+mod reporting;
 mod returning;
 mod sandbox;
 mod serving;

@@ -97,7 +97,7 @@ fn help_lists_every_command_and_habits_get_our_word() {
         .filter(|line| line.starts_with("  ") && line.as_bytes().get(2).is_some_and(u8::is_ascii_lowercase))
         .filter_map(|line| line.split_whitespace().next())
         .collect();
-    assert_eq!(listed.len(), 26, "{listed:?}");
+    assert_eq!(listed.len(), 29, "{listed:?}");
     for command in listed {
         let own = sandbox.run(&[command, "--help"]).passed().stdout;
         assert!(own.contains(&format!("Usage: kladder {command}")), "{own}");

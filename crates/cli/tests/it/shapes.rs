@@ -85,6 +85,9 @@ fn every_command_tells_programs_what_its_schema_says() {
     told(0, &["bale", "../tides.bale", "--check"]);
     told(0, &["yard", "fill", "../served"]);
     told(0, &["yard", "check", "../served"]);
+    told(0, &["report"]);
+    told(0, &["report", "../quay.json"]);
+    told(0, &["compare", "../quay.json"]);
     told(0, &["why", "skerroc"]);
     told(0, &["why", "ls"]);
     told(0, &["vars"]);

@@ -73,7 +73,13 @@ type Facts = BTreeMap<What, String>;
 
 /// Compares workstations, two or more; `name` tells of what a check is.
 pub fn compare(all: &[Report], name: &dyn Fn(&Subject) -> String) -> Comparison {
-    let facts: Vec<Facts> = all.iter().map(|report| facts(report, name)).collect();
+    let mut facts: Vec<Facts> = all.iter().map(|report| facts(report, name)).collect();
+    // Of an earlier landing the machine is not known.
+    if all.iter().any(|report| report.host.is_empty()) {
+        for facts in &mut facts {
+            facts.retain(|what, _| !matches!(what, What::Fact(_)));
+        }
+    }
     let keys: BTreeSet<&What> = facts.iter().flat_map(BTreeMap::keys).collect();
     let mut comparison = Comparison { compared: keys.len(), ..Comparison::default() };
     let mut odd = vec![0; all.len()];
@@ -97,9 +103,9 @@ pub fn compare(all: &[Report], name: &dyn Fn(&Subject) -> String) -> Comparison 
 
 /// What most have; of those that equally many have the one that comes first.
 fn mostly<'v>(values: &[Option<&'v String>]) -> Option<&'v String> {
-    let count = |value: &Option<&String>| values.iter().filter(|other| *other == value).count();
-    let most = values.iter().map(count).max().unwrap_or_default();
-    values.iter().find(|value| count(value) == most).copied().flatten()
+    let count = |value: Option<&String>| values.iter().filter(|other| **other == value).count();
+    let most = values.iter().copied().map(count).max().unwrap_or_default();
+    values.iter().find(|value| count(**value) == most).copied().flatten()
 }
 
 fn facts(report: &Report, name: &dyn Fn(&Subject) -> String) -> Facts {
@@ -111,7 +117,7 @@ fn facts(report: &Report, name: &dyn Fn(&Subject) -> String) -> Facts {
             for library in &rung.libraries {
                 let what = What::Library { set: rung.rung.clone(), library: library.name.clone() };
                 let known = facts.entry(what).or_default();
-                *known = [known.as_str(), &library.version].join(" ").trim().to_owned();
+                [known.as_str(), &library.version].join(" ").trim().clone_into(known);
             }
         }
     }
@@ -133,24 +139,20 @@ fn weigh(what: &What, mostly: Option<&str>, other: Option<&str>) -> Weight {
     }
 }
 
-/// Versions of three parts or more that differ in their last one alone are of one series; what is a build of one does not count.
+/// Versions are of one series where all but their last part agree: `1.4.2` and `1.4.10`, `8u392` and `8u402`, not `2.4` and `2.5`. What
+/// tells builds of one apart does not count.
 fn by_version(one: &str, other: &str) -> Weight {
-    let series = |text: &str| {
-        let plain = text.split(['+', ' ']).next().unwrap_or(text);
-        let numbers = plain.split(|c: char| !c.is_ascii_digit()).filter(|part| !part.is_empty()).count();
-        let ends_in_letter = plain.ends_with(|c: char| c.is_ascii_alphabetic());
-        let start = if ends_in_letter {
-            &plain[..plain.len() - 1]
-        } else {
-            plain.trim_end_matches(|c: char| c.is_ascii_digit())
-        };
-        let is_long = numbers > 2 || ends_in_letter || plain.contains(|c: char| c.is_ascii_alphabetic());
-        is_long.then(|| start.to_owned())
-    };
-    match (series(one), series(other)) {
-        (Some(one), Some(other)) if one == other => Weight::Patch,
-        _ => Weight::Series,
+    let plain = |text: &str| text.split(['+', ' ']).next().unwrap_or_default().to_owned();
+    let (one, other) = (plain(one), plain(other));
+    let parts = |text: &str| -> Vec<String> { text.split('.').map(str::to_owned).collect() };
+    let (first, second) = (parts(&one), parts(&other));
+    if first.len() > 2 && second.len() > 2 {
+        return if first[..2] == second[..2] { Weight::Patch } else { Weight::Series };
     }
+    // Of one part alone, what stands before its last number.
+    let start = |text: &str| text.trim_end_matches(|c: char| c.is_ascii_digit()).to_owned();
+    let is_series = first.len() == 1 && second.len() == 1 && !start(&one).is_empty() && start(&one) == start(&other);
+    if is_series { Weight::Patch } else { Weight::Series }
 }
 
 #[cfg(test)]
@@ -184,7 +186,13 @@ mod tests {
 
     #[test]
     fn versions_are_of_one_series_where_their_last_part_alone_differs() {
-        for (one, other) in [("1.4.2", "1.4.10"), ("8u392", "8u402"), ("21.0.2+13", "21.0.4+7"), ("3.2.0q", "3.2.0r")] {
+        for (one, other) in [
+            ("1.4.2", "1.4.10"),
+            ("8u392", "8u402"),
+            ("21.0.2+13", "21.0.4+7"),
+            ("3.2.0q", "3.2.0r"),
+            ("2.2.1", "2.2.1.1"),
+        ] {
             assert_eq!(by_version(one, other), Weight::Patch, "{one} {other}");
         }
         for (one, other) in

@@ -1,4 +1,4 @@
-//! A report as a software bill of materials: CycloneDX 1.6 (ECMA-424) and SPDX 2.3 (ISO/IEC 5962), both as JSON; packages are named by
+//! A report as a software bill of materials: `CycloneDX` 1.6 (ECMA-424) and SPDX 2.3 (ISO/IEC 5962), both as JSON; packages are named by
 //! package URLs (ECMA-427).
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -101,18 +101,14 @@ fn package_url(rung: &ReportRung) -> String {
     }
 }
 
-fn is_address(origin: &&String) -> bool {
-    origin.starts_with("https://") || origin.starts_with("http://")
-}
-
 /// An origin is a folder, or the file itself where it ends with its name.
 fn address(file: &ReportFile) -> Option<String> {
-    let origin = file.origins.iter().find(is_address)?;
+    let origin = file.origins.iter().find(|origin| origin.starts_with("https://") || origin.starts_with("http://"))?;
     let name = file.file.rsplit('/').next().unwrap_or(&file.file);
     Some(if origin.ends_with('/') { format!("{origin}{name}") } else { origin.clone() })
 }
 
-/// A report as a CycloneDX document.
+/// A report as a `CycloneDX` document.
 pub fn cyclonedx(report: &Report) -> Value {
     let parts = parts(report);
     let component = |part: &Part<'_>| {
