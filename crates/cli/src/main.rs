@@ -2,6 +2,7 @@
 
 mod args;
 mod commands;
+mod complete;
 mod context;
 mod habits;
 mod pages;
@@ -30,6 +31,7 @@ fn main() -> ExitCode {
     {
         return code;
     }
+    complete::answer();
     // Held until the end: with it goes what the environment set.
     #[cfg(feature = "failpoints")]
     let _points = fail::FailScenario::setup();

@@ -3,11 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Command, CommandFactory};
-use clap_complete::{Shell, generate};
+use clap_complete::env::Shells;
+use clap_complete::generate;
+use clap_complete_nushell::Nushell;
 use clap_mangen::Man;
 use kladder_core::base::files::{self, FileError};
 
 use crate::args::Arguments;
+use crate::complete::ASKED;
 
 const NAME: &str = "kladder";
 
@@ -24,25 +27,38 @@ pub(crate) fn put(share: &Path) -> Result<(), FileError> {
 }
 
 fn all() -> Vec<(PathBuf, Vec<u8>)> {
-    let completions = [
-        ("bash-completion/completions/kladder", Shell::Bash),
-        ("zsh/site-functions/_kladder", Shell::Zsh),
-        ("fish/vendor_completions.d/kladder.fish", Shell::Fish),
-    ];
-    let completion = |(path, shell): (&str, Shell)| {
-        let mut bytes = Vec::new();
-        generate(shell, &mut Arguments::command(), NAME, &mut bytes);
-        (PathBuf::from(path), bytes)
-    };
+    let mut all: Vec<(PathBuf, Vec<u8>)> = SCRIPTS.iter().filter_map(|(path, shell)| script(path, shell)).collect();
+    let mut nushell = Vec::new();
+    generate(Nushell, &mut Arguments::command(), NAME, &mut nushell);
+    all.push((PathBuf::from("nushell/kladder.nu"), nushell));
     let mut command = Arguments::command();
     command.build();
-    let mut all = completions.map(completion).to_vec();
     all.push(page(command.clone(), NAME.to_owned()));
     for sub in command.get_subcommands().filter(|sub| !sub.is_hide_set()) {
         let name = format!("{NAME}-{}", sub.get_name());
         all.push(page(sub.clone(), name));
     }
     all
+}
+
+/// Where shells look for what they offer; those that look nowhere read it where the person says so.
+const SCRIPTS: [(&str, &str); 4] = [
+    ("bash-completion/completions/kladder", "bash"),
+    ("zsh/site-functions/_kladder", "zsh"),
+    ("fish/vendor_completions.d/kladder.fish", "fish"),
+    ("powershell/kladder.ps1", "powershell"),
+];
+
+/// The script that asks `kladder` for what a shell should offer.
+fn script(path: &str, shell: &str) -> Option<(PathBuf, Vec<u8>)> {
+    let shells = Shells::builtins();
+    let mut bytes = Vec::new();
+    shells.completer(shell)?.write_registration(ASKED, NAME, NAME, NAME, &mut bytes).ok()?;
+    if shell == "zsh" {
+        // Read at the first question, it has to answer that, too.
+        bytes.extend_from_slice(b"\n_clap_dynamic_completer_kladder \"$@\"\n");
+    }
+    Some((PathBuf::from(path), bytes))
 }
 
 fn page(command: Command, name: String) -> (PathBuf, Vec<u8>) {

@@ -113,3 +113,75 @@ fn every_command_is_on_the_pages_and_every_one_on_the_pages_is_there() {
         }
     }
 }
+
+#[test]
+fn shells_offer_what_the_ladder_and_the_catalogs_have() {
+    let sandbox = Sandbox::new();
+    let asked = |words: &[&str]| -> Vec<String> {
+        let mut command = sandbox.command(&[&["--", "kladder"], words].concat());
+        command.env("KLADDER_COMPLETE", "bash").env("_CLAP_COMPLETE_INDEX", words.len().to_string());
+        let told = sandbox.finished(command.output().unwrap()).passed();
+        told.stdout.lines().map(str::to_owned).collect()
+    };
+    let offers = |words: &[&str], expected: &[&str]| {
+        let told = asked(words);
+        for one in expected {
+            assert!(told.iter().any(|word| word == one), "{words:?}: {one} is not in {told:?}");
+        }
+    };
+    offers(&["v"], &["vars", "verify"]);
+    offers(&["about", ""], &["skerroc", "tidlow", "godwisp"]);
+    offers(&["add", "skerroc", ""], &["1.4.2", "long-term"]);
+    offers(&["add", "tidlow", "--piece", ""], &["tracer"]);
+    offers(&["drop", "sk"], &["skerroc"]);
+    offers(&["rehearse", ""], &["first-reading"]);
+    offers(&["terms", "show", ""], &["neapstone-terms"]);
+    offers(&["bale", "x", "--for", ""], &["desk", "laptop"]);
+    offers(&["services", ""], &["skerry-point"]);
+    assert!(asked(&["about", "zz"]).is_empty());
+    let _ = sandbox.run(&["climb"]).passed();
+    offers(&["back", ""], &["1"]);
+    // Where nothing can be told, nothing is: no ladder, a broken one.
+    sandbox.write("desk/ladder.toml", "[ladder\n");
+    assert!(!asked(&["drop", ""]).contains(&"skerroc".to_owned()));
+    fs::remove_file(sandbox.path("desk/ladder.toml")).unwrap();
+    offers(&["wi"], &["wire"]);
+}
+
+#[test]
+fn shells_are_given_the_scripts_that_ask() {
+    let sandbox = Sandbox::new();
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["wire", "--yes"]).passed();
+    let share = sandbox.path("home/data/wired/share");
+    for file in
+        ["zsh/site-functions/_kladder", "powershell/kladder.ps1", "nushell/kladder.nu", "man/man1/kladder-bale.1"]
+    {
+        assert!(share.join(file).is_file(), "{file}");
+    }
+    let kladder = assert_cmd::cargo::cargo_bin!("kladder");
+    let path = format!("{}:/usr/bin:/bin", kladder.parent().unwrap().display());
+    let told = |shell: &str, script: &str| {
+        let mut command = std::process::Command::new(shell);
+        command.args(["-c", script]).current_dir(sandbox.path("desk")).env_clear().env("PATH", &path);
+        command.env("SHARE", &share).env("KLADDER_HOME", sandbox.path("home")).env("HOME", sandbox.path("user"));
+        sandbox.finished(command.output().unwrap()).passed().stdout
+    };
+    let bash = "source \"$SHARE/bash-completion/completions/kladder\"; COMP_WORDS=(kladder drop sk); COMP_CWORD=2\n\
+                _clap_complete_kladder kladder sk drop; echo \"${COMPREPLY[@]}\"";
+    assert_eq!(told("bash", bash), "skerroc\n");
+    if which("fish") {
+        let fish = "source $SHARE/fish/vendor_completions.d/kladder.fish; complete -C 'kladder about skerr'";
+        assert!(told("fish", fish).starts_with("skerroc\tCompiler"), "{}", told("fish", fish));
+    }
+    if which("zsh") {
+        // What zsh is told is told through functions of its own, which are taken down here.
+        let zsh = "compdef() { :; }; _describe() { eval \"print -l \\${(P)@[-1]}\"; }; words=(kladder drop sk); CURRENT=3\n\
+                   source $SHARE/zsh/site-functions/_kladder";
+        assert!(told("zsh", zsh).contains("skerroc"), "{}", told("zsh", zsh));
+    }
+}
+
+fn which(name: &str) -> bool {
+    std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default()).any(|folder| folder.join(name).is_file())
+}

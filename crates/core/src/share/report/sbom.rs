@@ -86,7 +86,8 @@ fn library_url(library: &ReportLibrary) -> String {
 /// By the index that its maker publishes it at, where that is one of a kind that package URLs know; else by its file and digest.
 fn package_url(rung: &ReportRung) -> String {
     let version = encoded(&rung.version);
-    let index = rung.files.iter().flat_map(|file| &file.origins).find_map(|origin| {
+    let own = if rung.libraries.is_empty() { rung.files.as_slice() } else { &[] };
+    let index = own.iter().flat_map(|file| &file.origins).find_map(|origin| {
         let (index, name) = origin.strip_prefix("index:")?.split_once('/')?;
         Some((index, name.split('/').map(encoded).collect::<Vec<_>>().join("/")))
     });
@@ -95,7 +96,7 @@ fn package_url(rung: &ReportRung) -> String {
         Some(("packages", name)) => format!("pkg:npm/{name}@{version}"),
         Some(("debian", name)) => format!("pkg:deb/debian/{name}@{version}"),
         _ => {
-            let sum = rung.files.first().map(|file| format!("?checksum=sha256:{}", file.sha256)).unwrap_or_default();
+            let sum = own.first().map(|file| format!("?checksum=sha256:{}", file.sha256)).unwrap_or_default();
             format!("pkg:generic/{}@{version}{sum}", encoded(rung.rung.rsplit('/').next().unwrap_or(&rung.rung)))
         }
     }
