@@ -12,6 +12,7 @@
 //! assert_eq!(words::finding(&finding), "it ended with status 3, and 0 was expected");
 //! ```
 
+pub mod by_hand;
 pub mod problem;
 pub mod shapes;
 pub mod text;

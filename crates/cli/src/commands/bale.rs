@@ -11,6 +11,7 @@ use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
+use super::report::by_hand;
 use crate::args::BaleOptions;
 use crate::context::Context;
 use crate::render::text::{BAD, FAINT, STRONG, TOLD, shown, styled};
@@ -37,6 +38,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &BaleOptions) -> Result
         since: options.since.as_ref().map(|other| context.around.folder.join(other)),
         volume: options.volume,
         machines: options.machines.clone(),
+        guide: by_hand(context, out, false, false)?,
         programs,
         file: file.clone(),
     };

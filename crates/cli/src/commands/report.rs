@@ -3,8 +3,11 @@
 use std::path::Path;
 use std::process::ExitCode;
 
+use kladder_choose::catalog::Artifact;
 use kladder_core::base::files;
+use kladder_core::bring::fetch::addresses;
 use kladder_core::share::report::{Report, ReportRung, cyclonedx, spdx};
+use kladder_tell::by_hand::{guide, script};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean, count};
 use serde_json::Value;
@@ -22,18 +25,32 @@ pub(super) fn run(context: &Context, out: &Out, options: &ReportOptions) -> Resu
     let form = options.form.or_else(|| by_name(file)).ok_or_else(|| {
         Problem::new(Code::Usage, "the name does not tell what to write")
             .at(file)
-            .next("end it with `.json`, `.cdx.json` or `.spdx.json`, or say it with `--as`")
+            .next("end it with `.md`, `.sh`, `.json`, `.cdx.json` or `.spdx.json`, or say it with `--as`")
     })?;
-    let (value, what): (Value, &str) = match form {
-        ReportForm::Json => (serde_json::to_value(&report).unwrap_or_default(), "the report"),
-        ReportForm::Cyclonedx => (cyclonedx(&report), "CycloneDX 1.6"),
-        ReportForm::Spdx => (spdx(&report), "SPDX 2.3"),
+    let written = |value: Value| serde_json::to_string_pretty(&value).unwrap_or_default() + "\n";
+    let (text, what) = match form {
+        ReportForm::Guide => (by_hand(context, out, false, true)?, "the guide"),
+        ReportForm::Script => (by_hand(context, out, true, true)?, "the script"),
+        ReportForm::Json => (written(serde_json::to_value(&report).unwrap_or_default()), "the report"),
+        ReportForm::Cyclonedx => (written(cyclonedx(&report)), "CycloneDX 1.6"),
+        ReportForm::Spdx => (written(spdx(&report)), "SPDX 2.3"),
     };
     let path = context.around.folder.join(file);
-    let text = serde_json::to_string_pretty(&value).unwrap_or_default() + "\n";
     files::replace(&path, text.as_bytes()).map_err(|error| Problem::file(&error))?;
     out.say(format!("{} has {what}, {}.", shown(&path), count(report.rungs.len(), "rung")))?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// What is to be done for the ladder without Kite Ladder: as a guide, or as a script. Where `asks` says so, indexes are asked where
+/// their files are.
+pub(super) fn by_hand(context: &Context, out: &Out, as_script: bool, asks: bool) -> Result<String, Problem> {
+    let (desk, pins, _) = context.open_pinned(out)?;
+    let prospect = desk.site(&pins).prospect()?;
+    let named =
+        |artifact: &Artifact| artifact.origins.iter().filter(|one| !one.starts_with("index:")).cloned().collect();
+    let addresses = |artifact: &Artifact| if asks { addresses(artifact, &desk.network) } else { named(artifact) };
+    let write = if as_script { script } else { guide };
+    Ok(write(&desk.ladder, &context.around.host.platform, &prospect, &addresses))
 }
 
 /// The report of this machine.
@@ -48,6 +65,8 @@ fn by_name(file: &Path) -> Option<ReportForm> {
     let name = file.file_name()?.to_str()?.to_ascii_lowercase();
     let ends = |ending: &str| name.ends_with(ending);
     match () {
+        () if ends(".md") => Some(ReportForm::Guide),
+        () if ends(".sh") => Some(ReportForm::Script),
         () if ends(".cdx.json") => Some(ReportForm::Cyclonedx),
         () if ends(".spdx.json") => Some(ReportForm::Spdx),
         () if ends(".json") => Some(ReportForm::Json),

@@ -5,7 +5,7 @@ use std::fs;
 
 use serde_json::Value;
 
-use crate::sandbox::Sandbox;
+use crate::sandbox::{LICENCE, Sandbox};
 
 fn json(sandbox: &Sandbox, file: &str) -> Value {
     serde_json::from_str(&sandbox.read(file)).unwrap()
@@ -90,4 +90,58 @@ fn workstations_are_the_same_or_it_is_said_who_is_otherwise() {
         let told = sandbox.run(&["compare", file]);
         assert!(told.code != 0 && told.stderr.to_lowercase().contains(part), "{}", told.complaint());
     }
+}
+
+/// A shell that knows nothing of Kite Ladder, in a folder.
+fn shell(sandbox: &Sandbox, folder: &str, script: &str) -> crate::sandbox::Ran {
+    let mut command = std::process::Command::new("/bin/sh");
+    command.args(["-c", script]).current_dir(sandbox.path(folder)).env_clear().env("PATH", "/usr/bin:/bin");
+    command.env("HOME", sandbox.path("user")).env("TOOLS", sandbox.path("tools by hand"));
+    sandbox.finished(command.output().unwrap())
+}
+
+#[test]
+fn what_is_told_for_doing_it_by_hand_does_it() {
+    let sandbox = Sandbox::new();
+    // Archives are unpacked by programs that not every machine has.
+    let has =
+        |program: &str| ["/usr/bin", "/bin"].iter().any(|folder| std::path::Path::new(folder).join(program).exists());
+    if !["tar", "unzip", "xz", "zstd"].into_iter().all(has) {
+        return crate::sandbox::not_tested("tar, unzip, xz or zstd is missing");
+    }
+    sandbox.edit("catalog/tools/neapstone.toml", "summary", &[LICENCE, "summary"].concat());
+    // No yard is named in it: that is said where it is run.
+    fs::write(sandbox.path("home/config/config.toml"), "").unwrap();
+    let _ = sandbox.run(&["report", "../by-hand.md"]).passed();
+    let _ = sandbox.run(&["report", "../by-hand.sh"]).passed();
+    let guide = sandbox.read("by-hand.md");
+    assert!(guide.contains("**Only you can do this:** read the licence neapstone-terms of neapstone"), "{guide}");
+    let tools = ["skerroc", "oarweld", "tidlow", "neapstone", "seichebox", "whimbrow", "wrackle"];
+    let work = |ran: &dyn Fn(&str) -> crate::sandbox::Ran| {
+        for tool in tools {
+            let told = ran(&format!("export PATH=\"$TOOLS/bin:$PATH\"; {tool} --version")).passed();
+            assert!(!told.stdout.is_empty(), "{tool}");
+        }
+        let _ = ran("export PATH=\"$TOOLS/bin:$PATH\"; seichebox read skerry-point && neapstone boards").passed();
+    };
+    // Every command of the guide, in a folder that has the files.
+    let blocks: Vec<&str> = guide.split("```sh\n").skip(1).map(|rest| rest.split("```").next().unwrap()).collect();
+    let _ = shell(&sandbox, "yard", &format!("set -eu\n{}", blocks.concat())).passed();
+    work(&|script| shell(&sandbox, "yard", script));
+    fs::remove_dir_all(sandbox.path("tools by hand")).unwrap();
+
+    // The script, twice; the second time it needs no yard. What has other bytes is not taken.
+    let run = |yard: &str| shell(&sandbox, "desk", &format!("YARD={yard} sh ../by-hand.sh"));
+    let told = run("../desk");
+    assert!(told.code == 1 && told.stderr.contains("could not be fetched"), "{}", told.complaint());
+    let folder = format!("'{}'", sandbox.path("yard").display());
+    let told = run(&folder).passed();
+    assert!(told.stdout.contains("export SKERROW_ROOT="), "{}", told.stdout);
+    work(&|script| shell(&sandbox, "desk", script));
+    let _ = run("").passed();
+    let fetched = fs::read_dir(sandbox.path("tools by hand/fetched")).unwrap();
+    let skerroc =
+        fetched.map(|entry| entry.unwrap().path()).find(|path| path.display().to_string().contains("skerroc"));
+    fs::write(skerroc.unwrap(), "other").unwrap();
+    let _ = run(&folder).passed();
 }

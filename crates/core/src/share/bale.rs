@@ -37,6 +37,8 @@ pub struct Order {
     pub volume: Option<u64>,
     /// The machines; all of the ladder where there is none.
     pub machines: Vec<String>,
+    /// How to do it by hand, in Markdown.
+    pub guide: String,
     /// Programs that come along, by the platform that each is for (`linux/x86_64`).
     pub programs: BTreeMap<String, PathBuf>,
 }
@@ -92,6 +94,9 @@ pub fn make(desk: &Desk, pins: &Pins, order: &Order, observer: &dyn Observer) ->
     for (platform, program) in &order.programs {
         parts.file(&format!("kladder/{}", platform.replace('/', "-")), program)?;
     }
+    if !order.guide.is_empty() {
+        parts.bytes("guide.md".to_owned(), order.guide.clone().into_bytes())?;
+    }
     if !order.programs.is_empty() {
         parts.bytes("begin".to_owned(), BEGIN.as_bytes().to_vec())?;
     }
@@ -110,7 +115,7 @@ pub fn make(desk: &Desk, pins: &Pins, order: &Order, observer: &dyn Observer) ->
         });
         all
     };
-    for wanted in by_name(needed.all) {
+    for wanted in by_name(needed.all.clone()) {
         let artifact = wanted.artifact;
         let path = in_yard(artifact.file.as_str(), &artifact.sha256, &mut paths);
         let member = Member { size: artifact.size, sha256: artifact.sha256, of: Some(wanted.of.join(", ")) };
@@ -131,7 +136,17 @@ pub fn make(desk: &Desk, pins: &Pins, order: &Order, observer: &dyn Observer) ->
         files: parts.all.iter().map(|(path, member, _)| (path.clone(), member.clone())).collect(),
         elsewhere,
     };
-    let files = write(&order.file, &index, &parts.all, observer)?;
+    let mut anew = BTreeSet::new();
+    let files = loop {
+        match write(&order.file, &index, &parts.all, observer) {
+            // What the cache has is not what it should be: it is brought anew, once.
+            Err(BaleError::OtherBytes(path)) if path.starts_with(cache.folder()) && anew.insert(path.clone()) => {
+                files::vanish(&path)?;
+                needed.bring(desk, observer)?;
+            }
+            made => break made?,
+        }
+    };
     Ok(Made { files, index })
 }
 

@@ -117,13 +117,14 @@ impl Needed {
         self.all.values().map(|wanted| wanted.artifact.size).sum()
     }
 
-    /// Brings all of it into the cache, several at once.
+    /// Brings all of it into the cache, several at once. What the cache seems to hold is left as it is: whoever takes it holds it
+    /// against its digest on the way.
     ///
     /// # Errors
     /// The first thing that could not be brought; the others are there.
     pub fn bring(&self, desk: &Desk, observer: &dyn Observer) -> Result<Cache, FetchError> {
         let cache = Cache::new(&desk.surroundings.home.artifacts);
-        let all: Vec<&Wanted> = self.all.values().collect();
+        let all: Vec<&Wanted> = self.all.values().filter(|one| !cache.seems_to_hold(&one.artifact)).collect();
         let sources = Sources { yards: &desk.yards, cache: &cache, network: &desk.network };
         let came = side_by_side(&all, desk.network.at_once(), |wanted| {
             fetch(&wanted.artifact, sources, &mut (), observer).map(drop)

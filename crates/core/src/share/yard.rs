@@ -75,15 +75,22 @@ pub fn fill(folder: &Path, needed: &Needed, desk: &Desk, observer: &dyn Observer
     let mut filled = Filled { there, ..Filled::default() };
     for wanted in needed.all.values() {
         let path = wanted.artifact.file.below(folder);
-        put(&cache, &wanted.artifact.sha256, &path, observer)?;
+        if !put(&cache, &wanted.artifact.sha256, &path, observer)? {
+            // What the cache has is not what it should be: it is brought anew, once.
+            files::vanish(&cache.path(&wanted.artifact.sha256))?;
+            needed.bring(desk, observer)?;
+            if !put(&cache, &wanted.artifact.sha256, &path, observer)? {
+                return Err(io::Error::new(io::ErrorKind::InvalidData, "it changed meanwhile")).on("copy", &path)?;
+            }
+        }
         filled.new += 1;
         filled.bytes += wanted.artifact.size;
     }
     Ok(filled)
 }
 
-/// Copies what the cache has under a digest, held against it on the way.
-fn put(cache: &Cache, digest: &Digest, path: &Path, observer: &dyn Observer) -> Result<(), FillError> {
+/// Copies what the cache has under a digest, held against it on the way; tells whether it agreed, and is there now.
+fn put(cache: &Cache, digest: &Digest, path: &Path, observer: &dyn Observer) -> Result<bool, FillError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     files::create_folder(folder)?;
     let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).on("write in", folder)?;
@@ -93,13 +100,13 @@ fn put(cache: &Cache, digest: &Digest, path: &Path, observer: &dyn Observer) -> 
         check_cancelled(observer)?;
     }
     if hashing.finish().0 != *digest {
-        return Err(io::Error::new(io::ErrorKind::InvalidData, "it changed meanwhile")).on("copy", &from)?;
+        return Ok(false);
     }
     // Others read it, whoever filled the yard.
     fs::set_permissions(file.path(), fs::Permissions::from_mode(0o644)).on("write", path)?;
     file.as_file().sync_all().on("write", path)?;
     file.persist(path).map_err(|error| error.error).on("finish", path)?;
-    Ok(())
+    Ok(true)
 }
 
 /// How a file that is needed is in a yard.

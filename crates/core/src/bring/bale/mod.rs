@@ -7,6 +7,7 @@
 //! ```text
 //! index.toml                what is in it
 //! begin                     a plain shell script for a machine that has no Kite Ladder yet
+//! guide.md                  how to do it by hand
 //! kladder/linux-x86_64      the program itself, where it comes along
 //! ladder/                   the ladder, its pins, lock files of its sets, its catalogs
 //! yard/                     artifacts, by their paths in a yard
@@ -18,6 +19,8 @@ mod volumes;
 use std::fs;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::sync_channel;
+use std::thread;
 use std::time::Duration;
 
 use kladder_choose::catalog::Artifact;
@@ -27,7 +30,7 @@ use kladder_choose::path::InnerPath;
 pub use self::index::{FORMAT, INDEX, Index, IndexProblem, LADDER, Member, YARD, is_path};
 pub use self::volumes::volume_path;
 use self::volumes::{Volumes, Writing};
-use crate::base::digest::{Digest, Hashing};
+use crate::base::digest::{Digest, Hasher, Hashing};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::FileError;
 use crate::bring::fetch::{Offer, Yard, YardError};
@@ -38,6 +41,10 @@ const BLOCK: u64 = ZEROS.len() as u64;
 const ZEROS: [u8; 512] = [0; 512];
 /// Bytes of the largest index: a hundred thousand files have a quarter of it.
 const MOST: u64 = 64 << 20;
+/// Bytes that are read, written and hashed in one go, and how many of these may wait to be hashed.
+const PIECE: u64 = 1 << 20;
+/// Likewise.
+const WAITING: usize = 4;
 /// Bytes at once: a wish to end is heard between them.
 const AT_ONCE: u64 = 4 << 20;
 
@@ -282,7 +289,7 @@ pub fn write(
     let failed = |source| BaleError::Write { path: path.to_path_buf(), source };
     let mut out = Writing::new(path, index.volume);
     let text = index.to_toml();
-    put(&mut out, INDEX, text.len() as u64, 0o644, &mut text.as_bytes()).map_err(failed)?;
+    let _ = put(&mut out, INDEX, text.len() as u64, 0o644, &mut text.as_bytes()).map_err(failed)?;
     for (name, member, content) in contents {
         let is_run = name == "begin" || Path::new(name).starts_with("kladder");
         let mode = if is_run { 0o755 } else { 0o644 };
@@ -294,12 +301,13 @@ pub fn write(
             Some(file) => Box::new(file),
             None => Box::new(bytes),
         };
-        let mut hashing = Hashing::new(Cancelling { inner: source.take(member.size), observer, since: 0 });
-        put(&mut out, name, member.size, mode, &mut hashing).map_err(|error| match check_cancelled(observer) {
-            Err(cancelled) => BaleError::Cancelled(cancelled),
-            Ok(()) => failed(error),
-        })?;
-        if hashing.finish() != (member.sha256, member.size) {
+        let mut source = Cancelling { inner: source.take(member.size), observer, since: 0 };
+        let sha256 =
+            put(&mut out, name, member.size, mode, &mut source).map_err(|error| match check_cancelled(observer) {
+                Err(cancelled) => BaleError::Cancelled(cancelled),
+                Ok(()) => failed(error),
+            })?;
+        if sha256 != member.sha256 {
             let path = if let Content::File(path) = content { path.clone() } else { PathBuf::from(name) };
             return Err(BaleError::OtherBytes(path));
         }
@@ -308,8 +316,9 @@ pub fn write(
     Ok(out.finish()?)
 }
 
-/// One member, padded to whole blocks.
-fn put(out: &mut Writing, name: &str, size: u64, mode: u32, from: &mut dyn Read) -> io::Result<()> {
+/// One member, padded to whole blocks; returns the digest of what went in. It is hashed on a thread of its own, which takes longer than
+/// writing on many machines.
+fn put(out: &mut Writing, name: &str, size: u64, mode: u32, from: &mut dyn Read) -> io::Result<Digest> {
     let mut header = tar::Header::new_ustar();
     header.set_path(name)?;
     header.set_size(size);
@@ -318,18 +327,30 @@ fn put(out: &mut Writing, name: &str, size: u64, mode: u32, from: &mut dyn Read)
     header.set_entry_type(tar::EntryType::Regular);
     header.set_cksum();
     out.write_all(header.as_bytes())?;
-    let mut buffer = vec![0; 1 << 20];
-    let mut left = size;
-    while left > 0 {
-        let read = from.read(&mut buffer)?;
-        if read == 0 {
-            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "what goes into it ends too early"));
+    let (sender, receiver) = sync_channel::<Vec<u8>>(WAITING);
+    let sha256 = thread::scope(|scope| {
+        let hashed = scope.spawn(move || {
+            let mut hasher = Hasher::default();
+            for bytes in receiver {
+                hasher.update(&bytes);
+            }
+            hasher.finish()
+        });
+        let mut left = size;
+        while left > 0 {
+            let mut buffer = vec![0; usize::try_from(left.min(PIECE)).unwrap_or_default()];
+            from.read_exact(&mut buffer)?;
+            out.write_all(&buffer)?;
+            left -= buffer.len() as u64;
+            // Its end is told by what it comes to.
+            let _ = sender.send(buffer);
         }
-        out.write_all(&buffer[..read])?;
-        left -= read as u64;
-    }
+        drop(sender);
+        hashed.join().map_err(|_| io::Error::other("what was written could not be hashed"))
+    })?;
     let rest = usize::try_from(padded(size) - size).unwrap_or_default();
-    out.write_all(&ZEROS[..rest])
+    out.write_all(&ZEROS[..rest])?;
+    Ok(sha256)
 }
 
 /// A reader that ends where the person asks for it.

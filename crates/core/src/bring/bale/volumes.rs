@@ -3,7 +3,7 @@
 
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read, Write};
-use std::os::unix::fs::FileExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use crate::base::files::{self, Attach, FileError};
@@ -105,11 +105,17 @@ impl Writing {
             Some(_) => volume_path(&self.base, self.files.len() as u64 + 1),
         };
         let part = place.with_added_extension("part");
+        let busy = || io::Error::other("another process writes it");
         let file = OpenOptions::new().write(true).create(true).truncate(false).open(&part)?;
         match file.try_lock() {
             Ok(()) => {}
-            Err(TryLockError::WouldBlock) => return Err(io::Error::other("another process writes it")),
+            Err(TryLockError::WouldBlock) => return Err(busy()),
             Err(TryLockError::Error(error)) => return Err(error),
+        }
+        // The one who held it may have put it into its place in between: then it is a bale, and no part any more.
+        let ours = file.metadata()?.ino();
+        if !fs::metadata(&part).is_ok_and(|there| there.ino() == ours) {
+            return Err(busy());
         }
         file.set_len(0)?;
         self.files.push((file, part, place));

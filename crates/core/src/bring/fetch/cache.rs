@@ -38,6 +38,11 @@ impl Cache {
         Self { folder: folder.join("artifacts") }
     }
 
+    /// Where all of it is.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
     /// A file of what comes in before its digest is known; what a kill leaves of it is cleared like other downloads.
     ///
     /// # Errors

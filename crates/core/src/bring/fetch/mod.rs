@@ -24,7 +24,7 @@ mod yard;
 pub use cache::Cache;
 pub use document::{Document, Reading, read_anywhere, read_text};
 pub use network::{Network, NetworkError};
-pub use origin::{makers, origin, unnamed_indexes};
+pub use origin::{addresses, makers, origin, unnamed_indexes};
 pub use person::downloaded;
 pub(in crate::bring) use redirect::resolved;
 pub use remote::Remote;

@@ -31,6 +31,16 @@ pub fn makers<'a>(artifacts: impl Iterator<Item = &'a Artifact>, network: &Netwo
     makers.into_iter().collect()
 }
 
+/// Where an artifact is to be had at its makers': indexes are asked for theirs, and what cannot be told is left out.
+pub fn addresses(artifact: &Artifact, network: &Network) -> Vec<String> {
+    let all = artifact.origins.iter().filter_map(|text| Origin::new(text, &artifact.file, network));
+    let address = |origin: Origin| match &origin.place {
+        Place::At(url) => Some(url.clone()),
+        Place::Listed { .. } => origin.listed().ok()?.filter(|listed| listed.parts.is_empty()).map(|listed| listed.url),
+    };
+    all.filter_map(address).map(|url| without_password(&url)).collect()
+}
+
 /// The indexes that a file would have to be asked of, and that the settings do not name; none where it can be had otherwise.
 pub fn unnamed_indexes(artifact: &Artifact, network: &Network) -> Vec<String> {
     if network.origins.is_none() {

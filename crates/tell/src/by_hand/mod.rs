@@ -1,0 +1,9 @@
+//! A ladder, climbed without Kite Ladder: step by step in words for a person ([`guide`]), or as a plain shell script ([`script`]). Both are
+//! made from the same steps, so that what the words say is what the script does.
+
+mod guide;
+mod script;
+mod steps;
+
+pub use guide::guide;
+pub use script::script;
