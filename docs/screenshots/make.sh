@@ -2,7 +2,8 @@
 # Makes the pictures in this folder: each command, run on the demo data in a terminal window of 1280x800.
 #
 # Needs a built kladder (cargo build --release, or KLADDER=FILE), Xvfb, xterm, ImageMagick's `import`, xdotool, and the DejaVu Sans Mono font; on
-# Debian: apt-get install xvfb xterm imagemagick xdotool fonts-dejavu-core. Usage: docs/screenshots/make.sh [NAME...]
+# Debian: apt-get install xvfb xterm imagemagick xdotool fonts-dejavu-core; for the page
+# chromium, too. Usage: docs/screenshots/make.sh [NAME...]
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 kladder=${KLADDER:-$here/../../target/release/kladder}
@@ -52,6 +53,14 @@ shot() {
     wait $terminal 2>/dev/null || true
 }
 
+# page NAME FILE: a page in a browser, where there is one.
+page() {
+    case " $wanted " in "  " | *" $1 "*) ;; *) return 0 ;; esac
+    command -v chromium >/dev/null || { echo "make.sh: chromium is missing, $1 is left out" >&2; return 0; }
+    chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --hide-scrollbars \
+        --user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
+}
+
 # keys STRING...: types into the terminal of the next shot, each after a moment; `pause` waits longer.
 typed=
 keys() { typed="$*"; }
@@ -61,7 +70,6 @@ fresh story
 shot survey kladder survey --root ../hosts/graphics-desk
 shot pin kladder pin
 shot route kladder route
-shot about kladder about tidlow
 keys Return pause Return pause n Return
 shot climb kladder climb --accept-licence neapstone-terms
 # Verified with something wrong: what failed, why, and what helps is what one looks for.
@@ -77,6 +85,8 @@ shot answers kladder why skerroc --command
 keys H a r b o u r space M o l e Return
 shot rehearse kladder rehearse first-reading first
 shot standing kladder
+kladder report --quiet --name quay ../desk.html
+page report "$desk/desk.html"
 # Where the pictures above were not wanted, nothing is pinned or climbed yet.
 kladder climb --quiet --accept-licence neapstone-terms
 kladder services --quiet --start
@@ -90,15 +100,16 @@ kladder services --quiet --start
 sleep 1
 shot services kladder services skerry-point
 kladder services --quiet --stop
+for name in quay mole; do kladder report --quiet --name "$name" "../$name.json"; done
 kladder pin --quiet --move skerroc=1.4.2
 shot why kladder why skerroc
 shot newer kladder newer
 kladder drop --quiet whimbrow
 kladder climb --quiet --accept-licence neapstone-terms
+kladder report --quiet --name pier ../pier.json
+shot compare kladder compare ../quay.json ../pier.json ../mole.json
 shot landings kladder landings
 shot log kladder log
-keys n Return
-shot clear kladder clear --keep 1 --idle 0
 kladder back --quiet
 sed -i.old 's/^skerroc = .*/skerroc = "1.5"\noarweld = "<3"/' ladder.toml
 shot clash kladder climb

@@ -13,6 +13,7 @@
 //! ```
 
 pub mod by_hand;
+pub mod page;
 pub mod problem;
 pub mod shapes;
 pub mod text;

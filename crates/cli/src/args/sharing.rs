@@ -53,7 +53,7 @@ fn program(text: &str) -> Result<(String, PathBuf), String> {
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
-    /// Where to write it; its ending tells how: `.md` is a guide for doing it by hand, `.sh` a plain script that does it, `.json` is ours, `.cdx.json` and `.spdx.json` are lists of materials. Otherwise a table
+    /// Where to write it; its ending tells how: `.html` is a page, `.md` is a guide for doing it by hand, `.sh` a plain script that does it, `.json` is ours, `.cdx.json` and `.spdx.json` are lists of materials. Otherwise a table
     /// is shown
     pub(crate) file: Option<PathBuf>,
     /// What to write it as, whatever the file is called
@@ -67,6 +67,8 @@ pub(crate) struct ReportOptions {
 /// How a report is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ReportForm {
+    /// A page with the ladder drawn, for a browser or for print
+    Page,
     /// A guide for somebody who does it by hand, in Markdown
     Guide,
     /// A plain shell script that does the same climb

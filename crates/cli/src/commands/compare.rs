@@ -120,7 +120,9 @@ fn row(one: &Difference, all: &[Report]) -> Vec<String> {
         What::Rung(name) | What::Check(name) | What::Fact(name) => styled(STRONG, clean(name)),
         What::Library { set, library } => format!("{} in {}", styled(STRONG, clean(library)), clean(set)),
     };
-    vec![what, value(&one.mostly), otherwise, weight(one.weight)]
+    let is_extra = one.weight == Weight::Missing && one.mostly.is_none();
+    let weight = if is_extra { styled(TOLD, "only there") } else { weight(one.weight) };
+    vec![what, value(&one.mostly), otherwise, weight]
 }
 
 fn weight(weight: Weight) -> String {

@@ -8,6 +8,7 @@ use kladder_core::base::files;
 use kladder_core::bring::fetch::addresses;
 use kladder_core::share::report::{Report, ReportRung, cyclonedx, spdx};
 use kladder_tell::by_hand::{guide, script};
+use kladder_tell::page::page;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean, count};
 use serde_json::Value;
@@ -25,10 +26,11 @@ pub(super) fn run(context: &Context, out: &Out, options: &ReportOptions) -> Resu
     let form = options.form.or_else(|| by_name(file)).ok_or_else(|| {
         Problem::new(Code::Usage, "the name does not tell what to write")
             .at(file)
-            .next("end it with `.md`, `.sh`, `.json`, `.cdx.json` or `.spdx.json`, or say it with `--as`")
+            .next("end it with `.html`, `.md`, `.sh`, `.json`, `.cdx.json` or `.spdx.json`, or say it with `--as`")
     })?;
     let written = |value: Value| serde_json::to_string_pretty(&value).unwrap_or_default() + "\n";
     let (text, what) = match form {
+        ReportForm::Page => (written_page(&report)?, "the page"),
         ReportForm::Guide => (by_hand(context, out, false, true)?, "the guide"),
         ReportForm::Script => (by_hand(context, out, true, true)?, "the script"),
         ReportForm::Json => (written(serde_json::to_value(&report).unwrap_or_default()), "the report"),
@@ -39,6 +41,10 @@ pub(super) fn run(context: &Context, out: &Out, options: &ReportOptions) -> Resu
     files::replace(&path, text.as_bytes()).map_err(|error| Problem::file(&error))?;
     out.say(format!("{} has {what}, {}.", shown(&path), count(report.rungs.len(), "rung")))?;
     Ok(ExitCode::SUCCESS)
+}
+
+fn written_page(report: &Report) -> Result<String, Problem> {
+    page(report).map_err(|error| Problem::new(Code::Failed, "the page cannot be written").why(error.to_string()))
 }
 
 /// What is to be done for the ladder without Kite Ladder: as a guide, or as a script. Where `asks` says so, indexes are asked where
@@ -65,6 +71,7 @@ fn by_name(file: &Path) -> Option<ReportForm> {
     let name = file.file_name()?.to_str()?.to_ascii_lowercase();
     let ends = |ending: &str| name.ends_with(ending);
     match () {
+        () if ends(".html") || ends(".htm") => Some(ReportForm::Page),
         () if ends(".md") => Some(ReportForm::Guide),
         () if ends(".sh") => Some(ReportForm::Script),
         () if ends(".cdx.json") => Some(ReportForm::Cyclonedx),

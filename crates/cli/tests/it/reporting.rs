@@ -145,3 +145,26 @@ fn what_is_told_for_doing_it_by_hand_does_it() {
     fs::write(skerroc.unwrap(), "other").unwrap();
     let _ = run(&folder).passed();
 }
+
+#[test]
+fn the_page_is_whole_in_itself_and_takes_no_text_for_markup() {
+    let sandbox = Sandbox::new();
+    let text = "a </script><script>alert('tide')</script> & \\\"more\\\"";
+    sandbox.wish("skerroc = \"1.4\"\ntidlow = \"any\"");
+    sandbox.edit("desk/ladder.toml", "[ladder]", &format!("[ladder]\ntitle = \"{text}\""));
+    sandbox.edit("catalog/tools/skerroc.toml", "summary = \"", &format!("summary = \"{text} "));
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["report", "../page.html", "--name", "<b>quay</b>"]).passed();
+    let page = sandbox.read("page.html");
+    assert!(!page.contains("<script>alert") && !page.contains("<b>quay"), "{page}");
+    assert!(page.contains("&lt;script&gt;alert") && page.contains("&lt;b&gt;quay"), "{page}");
+    assert_eq!(page.matches("<script>").count(), 1);
+    // It fetches nothing.
+    for reaching in ["src=", "href=", "url(", "@import", "http://", "https://"] {
+        assert!(!page.contains(reaching), "{reaching}");
+    }
+    for rung in ["skerroc", "oarweld", "tidlow", "tombolet"] {
+        assert!(page.contains(&format!(">{rung}</text>")) && page.contains(&format!(">{rung}</td>")), "{rung}");
+    }
+    assert!(page.contains("needed by skerroc") && page.contains("<b>landing 1</b>"), "{page}");
+}

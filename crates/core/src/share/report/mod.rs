@@ -1,7 +1,9 @@
 //! What a workstation is, as a value that can be written, read, shown and compared.
 
+mod layers;
 mod sbom;
 
+pub use self::layers::{Box as LayerBox, Layers, Line as LayerLine};
 pub use self::sbom::{cyclonedx, spdx};
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -29,7 +31,7 @@ pub enum ReportError {
 }
 
 /// What a workstation is: a machine, a ladder, and how it stands.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Report {
     /// `kladder.report/1`
     pub format: String,
@@ -196,7 +198,9 @@ fn told(rung: &Rung, landing: Option<&Landing>, desk: &Desk) -> ReportRung {
         index: index.to_owned(),
         depends: library.depends,
     };
-    let standing = landing.and_then(|landing| landing.rung(&rung.key)).filter(|_| rung.todo.is_empty());
+    // What moved since stands at its old version; what is damaged does not stand.
+    let standing = landing.and_then(|landing| landing.rung(&rung.key));
+    let standing = standing.filter(|landed| landed.version != rung.version || rung.todo.is_empty());
     let mut files: Vec<ReportFile> = shelved.iter().flat_map(|shelved| &shelved.artifacts).map(file).collect();
     let mut seen = BTreeSet::new();
     files.retain(|file| seen.insert(file.sha256.clone()));
