@@ -121,6 +121,13 @@ impl LibrarySet {
         std::iter::once(&self.lock).chain(self.packages.iter().map(|packages| &packages.lock))
     }
 
+    /// The files beside the ladder that are written here, with what they hold or will hold.
+    pub fn written(&self) -> impl Iterator<Item = (&InnerPath, &str)> {
+        let packages = self.packages.iter().map(|own| (&own.lock, own.locked.as_deref()));
+        let all = std::iter::once((&self.lock, self.locked.as_deref())).chain(packages);
+        all.filter_map(|(file, text)| Some((file, text?)))
+    }
+
     /// What the ladder says of one of its libraries, where it wishes for that itself.
     pub fn wish(&self, library: &str) -> Option<&str> {
         let packages = self.packages.iter().flat_map(|own| &own.wanted).flatten();

@@ -268,6 +268,16 @@ fn packages_are_chosen_from_a_registry_and_stay_until_they_are_let_go() {
     let _ = sandbox.run(&["pin", "--move", "nail"]).passed();
     assert!(lock().contains("\"version\": \"2.5.0\""), "{}", lock());
 
+    // The way back brings the lock file of that landing back, too, without asking anybody.
+    let newest = lock();
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["back", "1"]).passed();
+    assert_eq!(lock(), before);
+    assert!(read("nail").contains("2.0.0"));
+    let _ = sandbox.run(&["climb", "--offline"]).passed();
+    sandbox.write("desk/package-lock.chart.json", &newest);
+    let _ = sandbox.run(&["climb"]).passed();
+
     // One that somebody changed or that is no file of ours is not written over; what is cut off neither.
     for text in [lock().replace("2.5.0", "2.0.0"), "{ \"lockfileVersion\": 3".to_owned()] {
         sandbox.write("desk/package-lock.chart.json", &text);

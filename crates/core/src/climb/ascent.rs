@@ -7,6 +7,7 @@ use std::thread;
 
 use kladder_choose::catalog::{Anew, FitOut, Trial};
 use kladder_choose::names::RungKey;
+use kladder_choose::sets::LibrarySet;
 
 use super::route::Route;
 use super::supply::{Ahead, Order, Supply, Way};
@@ -93,8 +94,8 @@ impl Site<'_> {
         }
         let (ladder, text, pins) = (&self.ladder.path, &self.ladder.text, self.pins.to_toml());
         let rungs = rungs.iter().map(Rung::landed).collect();
-        let locks =
-            self.ladder.sets.iter().filter_map(|set| Some((set.lock.as_str(), set.locked.as_deref()?))).collect();
+        let written = self.ladder.sets.iter().flat_map(LibrarySet::written);
+        let locks = written.map(|(file, text)| (file.as_str(), text)).collect();
         // From here on whoever finds this climb killed can finish it.
         let (folder, number) = (landings.folder().to_path_buf(), draft.number());
         files::sync(&self.home.data)?;

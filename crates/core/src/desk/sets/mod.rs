@@ -154,18 +154,14 @@ pub(super) fn with_sets(
 /// [`FileError`]; the old one is still there then.
 pub(super) fn write_locks(ladder: &Ladder) -> Result<bool, FileError> {
     let mut changed = false;
-    for set in &ladder.sets {
-        let packages = set.packages.as_ref().map(|own| (&own.lock, &own.locked));
-        for (file, text) in [(&set.lock, &set.locked)].into_iter().chain(packages) {
-            let Some(text) = text else { continue };
-            let path = file.below(ladder.path.parent().unwrap_or(Path::new(".")));
-            if files::read(&path).is_ok_and(|old| old == text.as_bytes()) {
-                continue;
-            }
-            let path = path.canonicalize().unwrap_or(path);
-            files::replace(&path, text.as_bytes())?;
-            changed = true;
+    for (file, text) in ladder.sets.iter().flat_map(LibrarySet::written) {
+        let path = file.below(ladder.path.parent().unwrap_or(Path::new(".")));
+        if files::read(&path).is_ok_and(|old| old == text.as_bytes()) {
+            continue;
         }
+        let path = path.canonicalize().unwrap_or(path);
+        files::replace(&path, text.as_bytes())?;
+        changed = true;
     }
     Ok(changed)
 }

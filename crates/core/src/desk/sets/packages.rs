@@ -103,18 +103,24 @@ impl SetReading<'_> {
         let (network, known) = (self.means.network, RefCell::default());
         let registry = PackageLookup { network, told: &told, known };
         let (range, name) = (self.range(), self.set.name.as_str());
-        let mut first = None;
-        for on in runtimes(runtime, |version| range.is_none_or(|range| range.allows(version))) {
-            let old = old.as_ref().map(|(_, packages)| packages);
-            match choose_packages(name, (wanted, wishes), &on.to_string(), old, &moves, &registry) {
-                Ok(text) => return Ok(text),
-                Err(NotChosen::Asked(error)) => return Err(error.into()),
-                Err(NotChosen::GaveUp) => _ = first.get_or_insert(WhyNoSet::GaveUp),
-                Err(NotChosen::Clash(clash)) => _ = first.get_or_insert(WhyNoSet::Clash(clash)),
+        let old = old.as_ref().map(|(_, packages)| packages);
+        let on = runtimes(runtime, |version| range.is_none_or(|range| range.allows(version)));
+        let mut chosen = Err(SetError::NoRuntime(self.set.of.to_string()).into());
+        for on in on {
+            chosen = match choose_packages(name, (wanted, wishes), &on.to_string(), old, &moves, &registry) {
+                Ok(text) => Ok(text),
+                Err(NotChosen::Asked(error)) => Err(error.into()),
+                // What is told is what stood in the way of the first.
+                Err(_) if matches!(chosen, Err(WhyNoSet::GaveUp | WhyNoSet::Clash(_))) => chosen,
+                Err(NotChosen::GaveUp) => Err(WhyNoSet::GaveUp),
+                Err(NotChosen::Clash(clash)) => Err(WhyNoSet::Clash(clash)),
+            };
+            if !matches!(chosen, Err(WhyNoSet::GaveUp | WhyNoSet::Clash(_))) {
+                break;
             }
         }
         told(0);
-        Err(first.unwrap_or_else(|| SetError::NoRuntime(self.set.of.to_string()).into()))
+        chosen
     }
 
     /// Receives packages, each held against the digest that the lock file has.
