@@ -1,5 +1,7 @@
 //! `kladder demo`: the whole story on made-up data, in a throw-away home.
 
+mod trouble;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
@@ -118,6 +120,7 @@ impl<'d> Demo<'d> {
         if self.yard.requests() != before {
             return Err(Problem::new(Code::Failed, "the second climb fetched something"));
         }
+        self.trouble()?;
         self.step("Where this machine stands", "kladder")?;
         standing::run(inner, out).map(drop)?;
         self.classroom()
