@@ -69,7 +69,7 @@ fn rung(out: &mut String, number: usize, steps: &Steps, sum: &str) {
             Step::Note(text) => _ = writeln!(out, "{text}\n"),
             Step::Left(text) => _ = writeln!(out, "By hand: {text}.\n"),
             Step::Do { what, commands } => _ = writeln!(out, "{what}\n\n```sh\n{}\n```\n", commands.join("\n")),
-            Step::Fetch { name, size, sha256, from, visit } => {
+            Step::Fetch { name, size, sha256, from, visit, .. } => {
                 let from: Vec<String> = from.iter().map(|from| format!("`{}`", clean(from))).collect();
                 let _ = match visit {
                     Some(visit) => writeln!(out, "{YOURS}{}. Compare its digest:\n", clean(visit)),

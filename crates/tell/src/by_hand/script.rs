@@ -19,12 +19,12 @@ digest() {
     if command -v sha256sum > /dev/null; then sha256sum "$1"; else shasum -a 256 "$1"; fi | cut -d ' ' -f 1
 }
 
-# FILE DIGEST [ADDRESS ...]: fetched unless it is there, from $YARD first where that is set: a folder or an address.
+# FILE DIGEST PATH [ADDRESS ...]: fetched unless it is there, from $YARD first where that is set: a folder or an address.
 get() {
-    file=$1 sum=$2
-    shift 2
+    file=$1 sum=$2 path=$3
+    shift 3
     [ ! -f "$file" ] || [ "$(digest "$file")" != "$sum" ] || return 0
-    [ -z "${YARD:-}" ] || set -- "$YARD/$file" "$@"
+    [ -z "${YARD:-}" ] || set -- "$YARD/$path" "$@"
     for from; do
         rm -f "$file.part"
         case $from in
@@ -82,12 +82,12 @@ fn rung(out: &mut String, steps: &Steps, left_out: &mut Vec<String>) {
     let _ = writeln!(out, "echo {}", shell_word(in_line(&steps.title)));
     for step in &steps.all {
         match step {
-            Step::Fetch { name, sha256, from, visit, .. } => {
+            Step::Fetch { name, path, sha256, from, visit, .. } => {
                 if let Some(visit) = visit {
                     let _ = writeln!(out, "# {}", in_line(visit));
                 }
                 let from: String = from.iter().map(|from| format!(" {}", shell_word(from))).collect();
-                let _ = writeln!(out, "get {} {sha256}{from}", shell_word(name));
+                let _ = writeln!(out, "get {} {sha256} {}{from}", shell_word(name), shell_word(path));
             }
             Step::Do { what, commands } => {
                 let _ = writeln!(out, "# {}", in_line(what.trim_end_matches(':')));

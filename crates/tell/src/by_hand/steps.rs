@@ -8,6 +8,9 @@ use kladder_core::tasks::{Because, Rung};
 
 use crate::text::{both, clean, count, shell_word};
 
+/// What stands for the folder of tools.
+const TOOLS: &str = "$TOOLS";
+
 /// Where a file can be had, for an artifact.
 pub type Addresses<'a> = &'a dyn Fn(&Artifact) -> Vec<String>;
 
@@ -25,6 +28,8 @@ pub(super) enum Step {
     /// A file is fetched, and compared.
     Fetch {
         name: String,
+        /// Its path in a yard.
+        path: String,
         size: u64,
         sha256: String,
         from: Vec<String>,
@@ -67,7 +72,7 @@ impl Telling<'_> {
             None => self.note("This machine has it already."),
             Some(shelved) => {
                 let own = folder(rung);
-                self.commands("Begin with an empty folder:", vec![format!("rm -rf \"{own}\" && mkdir -p \"{own}\"")]);
+                self.commands("Begin with an empty folder:", vec![format!("rm -rf {0} && mkdir -p {0}", word(&own))]);
                 for artifact in &shelved.artifacts {
                     self.artifact(artifact);
                 }
@@ -82,11 +87,15 @@ impl Telling<'_> {
         if rung.shelved().is_some() {
             self.wired();
         }
-        let corners = says.corners.iter().map(|corner| format!("mkdir -p \"{}/{corner}\"", folder(rung))).collect();
+        let corners = says
+            .corners
+            .iter()
+            .map(|corner| format!("mkdir -p {}", word(&format!("{}/{corner}", folder(rung)))))
+            .collect();
         self.commands("Make the folders that it writes in:", corners);
         let answers = rung.first_start.iter().map(|(path, text)| {
-            let (file, text) = (format!("{}/{path}", folder(rung)), text.trim_end_matches('\n'));
-            format!("mkdir -p \"$(dirname \"{file}\")\" && cat > \"{file}\" <<'END'\n{text}\nEND")
+            let file = word(&format!("{}/{path}", folder(rung)));
+            format!("mkdir -p \"$(dirname {file})\"\n{}", written(&file, text.trim_end_matches('\n'), true))
         });
         let answers = answers.collect();
         self.commands("Answer what its first start would ask:", answers);
@@ -124,7 +133,7 @@ impl Telling<'_> {
         let visit = visit.map(|visit| crate::words::to_visit(&name, artifact.size, visit));
         let from = (self.addresses)(artifact);
         let sha256 = artifact.sha256.to_string();
-        self.all.push(Step::Fetch { name: clean(&name), size: artifact.size, sha256, from, visit });
+        self.all.push(Step::Fetch { name: clean(&name), path: clean(file), size: artifact.size, sha256, from, visit });
         let own = folder(self.rung);
         let into = artifact.unpack.into.as_ref().map_or_else(|| own.clone(), |inner| format!("{own}/{inner}"));
         match unpacked(&artifact.unpack, artifact.layout(), &name, &into) {
@@ -145,7 +154,7 @@ impl Telling<'_> {
             .commands
             .values()
             .filter(|command| command.by.is_none())
-            .map(|command| format!("chmod 755 \"{own}/{}\"", command.file.at(version)))
+            .map(|command| format!("chmod 755 {}", word(&format!("{own}/{}", command.file.at(version)))))
             .collect();
         self.commands("Make its commands executable:", files.into_iter().collect());
     }
@@ -159,7 +168,10 @@ impl Telling<'_> {
                 format!("{to}/{}", lends.at.at(version)),
             );
             if lends.only.is_empty() {
-                let commands = vec![format!("mkdir -p \"{at}\""), format!("cp -R \"{from}/.\" \"{at}/\"")];
+                let commands = vec![
+                    format!("mkdir -p {}", word(&at)),
+                    format!("cp -R {} {}", word(&format!("{from}/.")), word(&format!("{at}/"))),
+                ];
                 self.commands(&format!("Show its files in {}:", lends.to), commands);
             } else {
                 self.left(&format!("copy what is like {} from `{from}` to `{at}`", both(&lends.only)));
@@ -169,9 +181,9 @@ impl Telling<'_> {
 
     fn trials(&mut self, what: &str, all: &[&Trial]) {
         let command = |trial: &&Trial| {
-            let words: Vec<String> = trial.run.iter().map(|word| quoted(&self.filled(&word.to_string()))).collect();
+            let words: Vec<String> = trial.run.iter().map(|part| word(&self.filled(&part.to_string()))).collect();
             let value = |(name, value): (&_, &kladder_choose::template::Template)| {
-                format!("{name}={} ", quoted(&self.filled(&value.to_string())))
+                format!("{name}={} ", word(&self.filled(&value.to_string())))
             };
             trial.variables.iter().map(value).collect::<String>() + &words.join(" ")
         };
@@ -190,14 +202,14 @@ impl Telling<'_> {
         let mut commands: Vec<String> =
             self.rung.commands.iter().map(|(name, command)| self.command(name.as_str(), command)).collect();
         for (name, variable) in &self.rung.definition.says.variables {
-            let value = self.filled(&variable.value.to_string());
+            let value = inside(&self.filled(&variable.value.to_string()));
             let value = match variable.how {
                 How::Set => value,
                 How::Front => format!("{value}:${{{name}:-}}"),
                 How::Behind => format!("${{{name}:-}}:{value}"),
                 How::UnlessSet => format!("${{{name}:-{value}}}"),
             };
-            commands.push(format!("export {name}=\"{}\"", value.replace('"', "\\\"")));
+            commands.push(format!("export {name}=\"{value}\""));
         }
         self.commands("Put it within reach:", commands);
     }
@@ -207,14 +219,28 @@ impl Telling<'_> {
         let file = format!("{}/{}", folder(self.rung), command.file.at(&self.rung.version));
         let variables = command.variables.iter();
         let mut words: Vec<String> =
-            variables.map(|(name, value)| format!("{name}={}", quoted(&self.filled(&value.to_string())))).collect();
+            variables.map(|(name, value)| format!("{name}={}", word(&self.filled(&value.to_string())))).collect();
         words.push("exec".to_owned());
         words.extend(command.by.iter().map(ToString::to_string));
-        words.push(format!("\"{file}\""));
-        words.extend(command.arguments.iter().map(|word| quoted(&self.filled(&word.to_string()))));
-        let words = words.join(" ");
-        format!("cat > \"$TOOLS/bin/{name}\" <<END\n#!/bin/sh\n{words} \"\\$@\"\nEND\nchmod 755 \"$TOOLS/bin/{name}\"")
+        words.push(word(&file));
+        words.extend(command.arguments.iter().map(|argument| word(&self.filled(&argument.to_string()))));
+        let at = word(&format!("$TOOLS/bin/{name}"));
+        let text = format!("#!/bin/sh\n{} \"$@\"", words.join(" "));
+        format!("{}\nchmod 755 {at}", written(&at, &text, false))
     }
+}
+
+/// The command that writes a text into a file, which nothing in the text can end early. Where it is not as it stands, the folder of
+/// tools is filled in.
+fn written(file: &str, text: &str, as_it_stands: bool) -> String {
+    let mut end = "END".to_owned();
+    while text.lines().any(|line| line == end) {
+        end.push('_');
+    }
+    if as_it_stands {
+        return format!("cat > {file} <<'{end}'\n{text}\n{end}");
+    }
+    format!("cat > {file} <<{end}\n{}\n{end}", escaped(text, &['\\', '`', '$']))
 }
 
 fn why(rung: &Rung) -> String {
@@ -232,14 +258,38 @@ fn why(rung: &Rung) -> String {
     }
 }
 
-/// A word of a command line, in which `$TOOLS` still counts.
-fn quoted(word: &str) -> String {
-    if !word.contains("$TOOLS") {
-        return shell_word(word);
+/// A text in which some characters have a backslash before them, but for the name of the folder of tools.
+fn escaped(text: &str, which: &[char]) -> String {
+    let plain = |part: &str| {
+        let both = part.chars().flat_map(|char| [which.contains(&char).then_some('\\'), Some(char)]);
+        both.flatten().collect::<String>()
+    };
+    text.split(TOOLS).map(plain).collect::<Vec<_>>().join(TOOLS)
+}
+
+/// A text inside of double quotes, in which the folder of tools still counts and nothing else (IEEE 1003.1, section 2.2.3).
+fn inside(text: &str) -> String {
+    escaped(text, &['\\', '"', '`', '$'])
+}
+
+/// A word of a command line, in which the folder of tools still counts.
+fn word(text: &str) -> String {
+    if text.contains(TOOLS) { format!("\"{}\"", inside(text)) } else { shell_word(text) }
+}
+
+/// A pattern of files, whose marks still count; `None` for one that leads out.
+fn pattern(text: &str) -> Option<String> {
+    if text.split('/').any(|part| part == "..") {
+        return None;
     }
-    let escaped: String =
-        word.chars().flat_map(|char| ["\"`\\".contains(char).then_some('\\'), Some(char)]).flatten().collect();
-    format!("\"{}\"", escaped.split("$TOOLS").map(|part| part.replace('$', "\\$")).collect::<Vec<_>>().join("$TOOLS"))
+    let plain = |char: char| char.is_ascii_alphanumeric() || "._-/*?[]+@%:,".contains(char);
+    Some(
+        text.chars()
+            .flat_map(|char| [(!plain(char)).then_some('\\'), Some(char)])
+            .flatten()
+            .filter(|char| *char != '\n')
+            .collect(),
+    )
 }
 
 /// The commands that unpack a file; `None` where the tools that machines have cannot.
@@ -249,30 +299,31 @@ fn unpacked(unpack: &Unpacking, layout: Layout, name: &str, into: &str) -> Optio
     let is_tar = lower.contains(".tar") || [".tgz", ".txz", ".tbz", ".tbz2"].iter().any(|ending| ends(ending));
     let file = shell_word(name);
     let strip = unpack.strip + usize::from(layout == Layout::Npm);
-    let mut all = vec![format!("mkdir -p \"{into}\"")];
+    let at = |inner: &str| word(&format!("{into}{inner}"));
+    let mut all = vec![format!("mkdir -p {}", at(""))];
     match layout {
         Layout::Debian => return None,
-        Layout::Whole => all.push(format!("cp {file} \"{into}/\"")),
+        Layout::Whole => all.push(format!("cp {file} {}", at("/"))),
         Layout::Wheel => {
-            all.push(format!("unzip -q -o {file} -d \"{into}/site\""));
-            all.push(format!("mkdir -p \"{into}/bin\""));
+            all.push(format!("unzip -q -o {file} -d {}", at("/site")));
+            all.push(format!("mkdir -p {}", at("/bin")));
             all.push(format!(
-                "for scripts in \"{into}\"/site/*.data/scripts; do [ ! -d \"$scripts\" ] || mv \"$scripts\"/* \"{into}/bin/\"; done"
+                "for scripts in {}/*.data/scripts; do [ ! -d \"$scripts\" ] || mv \"$scripts\"/* {}; done",
+                at("/site"),
+                at("/bin/")
             ));
         }
         Layout::AsItIs | Layout::Npm if is_tar => {
             let strip = if strip > 0 { format!(" --strip-components={strip}") } else { String::new() };
-            all.push(format!("tar -xf {file} -C \"{into}\"{strip}"));
+            all.push(format!("tar -xf {file} -C {}{strip}", at("")));
         }
         Layout::AsItIs | Layout::Npm if ends(".zip") && strip == 0 => {
-            all.push(format!("unzip -q -o {file} -d \"{into}\""));
+            all.push(format!("unzip -q -o {file} -d {}", at("")));
         }
         Layout::AsItIs | Layout::Npm if ends(".zip") => {
-            all.push(format!("unzip -q -o {file} -d \"{into}.packed\""));
-            all.push(format!(
-                "cp -R \"{into}.packed\"{}/. \"{into}/\" && rm -rf \"{into}.packed\"",
-                "/*".repeat(strip)
-            ));
+            let packed = at(".packed");
+            all.push(format!("unzip -q -o {file} -d {packed}"));
+            all.push(format!("cp -R {packed}{}/. {} && rm -rf {packed}", "/*".repeat(strip), at("/")));
         }
         Layout::AsItIs | Layout::Npm => {
             let known = [".7z", ".rpm", ".deb", ".dmg", ".pkg", ".run", ".appimage"];
@@ -282,10 +333,12 @@ fn unpacked(unpack: &Unpacking, layout: Layout, name: &str, into: &str) -> Optio
             all.push(packed_alone(name, &file, into));
         }
     }
-    all.extend(unpack.leave_out.iter().map(|pattern| format!("rm -rf \"{into}\"/{pattern}")));
+    let left_out = unpack.leave_out.iter().filter_map(|text| pattern(text));
+    all.extend(left_out.map(|pattern| format!("rm -rf {}/{pattern}", at(""))));
     for (from, to) in &unpack.moves {
         let parent = to.as_str().rsplit_once('/').map(|(parent, _)| parent).unwrap_or_default();
-        all.push(format!("mkdir -p \"{into}/{parent}\" && mv \"{into}/{from}\" \"{into}/{to}\""));
+        let [parent, from, to] = [parent, from.as_str(), to.as_str()].map(|inner| at(&format!("/{inner}")));
+        all.push(format!("mkdir -p {parent} && mv {from} {to}"));
     }
     Some(all)
 }
@@ -295,12 +348,44 @@ fn packed_alone(name: &str, file: &str, into: &str) -> String {
     let by = [(".gz", "gzip"), (".xz", "xz"), (".zst", "zstd"), (".bz2", "bzip2")];
     let known = by.iter().find_map(|(ending, program)| Some((name.strip_suffix(ending)?, program)));
     match known {
-        Some((plain, program)) => format!("{program} -dc {file} > \"{into}/{plain}\""),
-        None => format!("cp {file} \"{into}/\""),
+        Some((plain, program)) => format!("{program} -dc {file} > {}", word(&format!("{into}/{plain}"))),
+        None => format!("cp {file} {}", word(&format!("{into}/"))),
     }
 }
 
 /// How much there is to do, in words.
 pub(super) fn many(steps: &[Steps]) -> String {
     count(steps.len(), "rung")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What a shell makes of a text.
+    fn told(script: &str) -> String {
+        let shell = std::process::Command::new("/bin/sh").args(["-c", script]).env("TOOLS", "/t").output().unwrap();
+        String::from_utf8(shell.stdout).unwrap()
+    }
+
+    #[test]
+    fn no_word_of_a_catalog_is_more_than_a_word() {
+        for text in ["$TOOLS/a b", "$(echo x)", "`echo x`", "a\\\"'$HOME;|&", "$TOOLS/$(echo \"x\")`y`\\", "\n", "-n *"]
+        {
+            let expected = text.replace("$TOOLS", "/t");
+            assert_eq!(told(&format!("printf '%s' {}", word(text))), expected, "{text}");
+            assert_eq!(told(&format!("x=\"{}\"; printf '%s' \"$x\"", inside(text))), expected, "{text}");
+        }
+        for text in ["a\nEND\necho x", "$(echo x) `y` \\ $HOME", "END\nEND_\nEND__"] {
+            let file = std::env::temp_dir().join(format!("kladder-by-hand-{}", std::process::id()));
+            let name = shell_word(&file);
+            for as_it_stands in [true, false] {
+                let script = format!("{}\ncat {name}", written(&name, text, as_it_stands));
+                assert_eq!(told(&script), format!("{text}\n"), "{script}");
+            }
+            std::fs::remove_file(file).unwrap();
+        }
+        assert_eq!(pattern("../../x"), None);
+        assert_eq!(pattern("share/*; rm x").as_deref(), Some("share/*\\;\\ rm\\ x"));
+    }
 }
