@@ -293,6 +293,31 @@ fn a_yard_has_what_the_pins_need_and_tells_what_it_lacks() {
     let told = sandbox.run(&["yard", "check", "../served", "--mend"]).passed();
     assert!(told.stdout.contains("Brought 2 files anew"), "{}", told.stdout);
     assert_eq!(fs::read(file("skerroc")).unwrap(), bytes);
+    // One file by two names is in a yard twice, and in a bale once.
+    let double = |second: &str| {
+        let text = sandbox.read("catalog/tools/tombolet.toml");
+        let other = text.replace("tool = \"tombolet\"", "tool = \"packer\"").replace("tombolet-", second);
+        sandbox.write(
+            "catalog/tools/packer.toml",
+            &other.replace("{ tombolet =", "{ packer =").replace("[\"tombolet\",", "[\"packer\","),
+        );
+        for entry in fs::read_dir(sandbox.path("yard")).unwrap().map(Result::unwrap) {
+            let name = entry.file_name().into_string().unwrap();
+            if let Some(rest) = name.strip_prefix("tombolet-") {
+                fs::copy(entry.path(), sandbox.path("yard").join([second, rest].concat())).unwrap();
+            }
+        }
+    };
+    double("packer-");
+    sandbox.wish("tombolet = \"1.1\"\npacker = \"1.1\"");
+    let _ = sandbox.run(&["yard", "fill", "../both"]).passed();
+    let both = fs::read_dir(sandbox.path("both")).unwrap().count();
+    assert_eq!(both, 2);
+    let _ = sandbox.run(&["bale", "../both.bale"]).passed();
+    let listed = sandbox.run(&["bale", "../both.bale", "--list"]).passed().stdout;
+    assert_eq!(listed.matches("yard/").count(), 1, "{listed}");
+    let alone = There { sandbox: &sandbox, name: "alone" };
+    let _ = alone.run(&["climb", "--from", "../../both.bale"]).passed();
     // A server likewise; one that is not there is told for each file.
     let _ = sandbox.run(&["yard", "check", &sandbox.yard.url()]).passed();
     let told = sandbox.run(&["yard", "check", "../nothing"]);

@@ -12,7 +12,7 @@ use kladder_choose::sets::LibrarySet;
 use kladder_choose::setting::Content as SettingContent;
 use toml_edit::{DocumentMut, Value};
 
-use super::needed::{Needed, NeededError};
+use super::needed::{Needed, NeededError, Wanted};
 use crate::base::digest::{Digest, of_file};
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
@@ -100,33 +100,25 @@ pub fn make(desk: &Desk, pins: &Pins, order: &Order, observer: &dyn Observer) ->
     if !order.programs.is_empty() {
         parts.bytes("begin".to_owned(), BEGIN.as_bytes().to_vec())?;
     }
-    let has =
-        |digest: &Digest| since.as_ref().is_some_and(|bale| bale.index.files.values().any(|one| one.sha256 == *digest));
-    let (left, taken): (BTreeMap<_, _>, BTreeMap<_, _>) = needed.all.into_iter().partition(|(digest, _)| has(digest));
+    let has = |digest: &Digest| since.iter().any(|bale| bale.index.files.values().any(|one| one.sha256 == *digest));
+    let mut seen = BTreeSet::new();
+    // In the order of their names: whoever has a path first keeps it. What several names mean is there once.
+    needed.all.retain(|(_, digest), _| seen.insert(*digest));
+    let (left, taken): (BTreeMap<_, _>, BTreeMap<_, _>) =
+        needed.all.into_iter().partition(|((_, digest), _)| has(digest));
     let needed = Needed { machines: Vec::new(), all: taken };
     let cache = needed.bring(desk, observer)?;
     let mut paths = BTreeSet::new();
-    let mut elsewhere = BTreeMap::new();
-    // In the order of their names: whoever has a path first keeps it.
-    let by_name = |all: BTreeMap<Digest, super::Wanted>| {
-        let mut all: Vec<_> = all.into_values().collect();
-        all.sort_by(|one, other| {
-            (&one.artifact.file, one.artifact.sha256).cmp(&(&other.artifact.file, other.artifact.sha256))
-        });
-        all
+    let mut member = |Wanted { artifact, of }: &Wanted| {
+        let path = in_yard(artifact.file.as_str(), &artifact.sha256, &mut paths);
+        (path, Member { size: artifact.size, sha256: artifact.sha256, of: Some(of.join(", ")) })
     };
-    for wanted in by_name(needed.all.clone()) {
-        let artifact = wanted.artifact;
-        let path = in_yard(artifact.file.as_str(), &artifact.sha256, &mut paths);
-        let member = Member { size: artifact.size, sha256: artifact.sha256, of: Some(wanted.of.join(", ")) };
-        parts.all.push((path, member, Content::File(cache.path(&artifact.sha256))));
+    for wanted in needed.all.values() {
+        let (path, member) = member(wanted);
+        let content = Content::File(cache.path(&member.sha256));
+        parts.all.push((path, member, content));
     }
-    for wanted in by_name(left) {
-        let artifact = wanted.artifact;
-        let path = in_yard(artifact.file.as_str(), &artifact.sha256, &mut paths);
-        let member = Member { size: artifact.size, sha256: artifact.sha256, of: Some(wanted.of.join(", ")) };
-        elsewhere.insert(path, member);
-    }
+    let elsewhere = left.values().map(member).collect();
     parts.all.sort_by(|(one, ..), (other, ..)| one.cmp(other));
     let index = Index {
         kladder: env!("CARGO_PKG_VERSION").to_owned(),

@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use kladder_choose::catalog::{Artifact, CatalogError, Machine, PinnedArtifact};
+use kladder_choose::catalog::{Artifact, CatalogError, Machine, PinnedArtifact, Published};
 use kladder_choose::digest::Digest;
 use kladder_choose::ladder::CodeSource;
 use kladder_choose::names::ToolName;
+use kladder_choose::path::InnerPath;
 use kladder_choose::pins::{Pin, Pins};
 
 use crate::base::event::Observer;
@@ -46,8 +47,8 @@ pub struct Wanted {
 pub struct Needed {
     /// The machines, as the ladder names them.
     pub machines: Vec<String>,
-    /// By digest.
-    pub all: BTreeMap<Digest, Wanted>,
+    /// By path in a yard and digest: one file may be known by several names, and one name may mean several files.
+    pub all: BTreeMap<(InnerPath, Digest), Wanted>,
 }
 
 impl Needed {
@@ -96,25 +97,16 @@ impl Needed {
         Ok(())
     }
 
-    fn add(
-        &mut self,
-        pinned: &PinnedArtifact,
-        published: Option<&kladder_choose::catalog::Published>,
-        of: &str,
-    ) -> Result<(), NeededError> {
+    fn add(&mut self, pinned: &PinnedArtifact, published: Option<&Published>, of: &str) -> Result<(), NeededError> {
         let artifacts = pinned.with(published).map_err(|file| NeededError::NoSize(file.to_string()))?;
         for artifact in artifacts {
-            let wanted = self.all.entry(artifact.sha256).or_insert_with(|| Wanted { artifact, of: Vec::new() });
+            let key = (artifact.file.clone(), artifact.sha256);
+            let wanted = self.all.entry(key).or_insert_with(|| Wanted { artifact, of: Vec::new() });
             if !wanted.of.iter().any(|one| one == of) {
                 wanted.of.push(of.to_owned());
             }
         }
         Ok(())
-    }
-
-    /// Bytes of all of it.
-    pub fn size(&self) -> u64 {
-        self.all.values().map(|wanted| wanted.artifact.size).sum()
     }
 
     /// Brings all of it into the cache, several at once. What the cache seems to hold is left as it is: whoever takes it holds it

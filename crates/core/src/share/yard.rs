@@ -1,5 +1,6 @@
 //! Yards for many machines: filled with what pins need, and checked.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io::{self, Read};
 use std::os::unix::fs::PermissionsExt;
@@ -7,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use kladder_choose::path::InnerPath;
 
-use super::needed::Needed;
+use super::needed::{Needed, Wanted};
 use crate::base::digest::{Digest, Hashing};
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
@@ -56,20 +57,20 @@ pub struct Filled {
 /// # Errors
 /// [`FillError`]; what came until then is there.
 pub fn fill(folder: &Path, needed: &Needed, desk: &Desk, observer: &dyn Observer) -> Result<Filled, FillError> {
-    let mut known: std::collections::BTreeMap<&InnerPath, &super::Wanted> = std::collections::BTreeMap::new();
+    let mut known: BTreeMap<&InnerPath, &Wanted> = BTreeMap::new();
     for wanted in needed.all.values() {
         if let Some(other) = known.insert(&wanted.artifact.file, wanted) {
             let of = [other, wanted].map(|one| one.of.join(", "));
             return Err(FillError::Twice { file: wanted.artifact.file.clone(), of });
         }
     }
-    let missing = |wanted: &&super::Wanted| {
+    let missing = |wanted: &&Wanted| {
         let path = wanted.artifact.file.below(folder);
         !fs::metadata(&path).is_ok_and(|meta| meta.is_file() && meta.len() == wanted.artifact.size)
     };
-    let left: Vec<super::Wanted> = known.into_values().filter(missing).cloned().collect();
+    let left: Vec<Wanted> = known.into_values().filter(missing).cloned().collect();
     let there = needed.all.len() - left.len();
-    let all = left.into_iter().map(|wanted| (wanted.artifact.sha256, wanted)).collect();
+    let all = left.into_iter().map(|wanted| ((wanted.artifact.file.clone(), wanted.artifact.sha256), wanted)).collect();
     let needed = Needed { machines: Vec::new(), all };
     let cache = needed.bring(desk, observer)?;
     let mut filled = Filled { there, ..Filled::default() };

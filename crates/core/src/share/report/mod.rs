@@ -8,16 +8,18 @@ pub use self::sbom::{cyclonedx, spdx};
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use kladder_choose::catalog::Definition;
+use kladder_choose::catalog::{Artifact, Definition};
 use kladder_choose::names::RungKey;
+use kladder_choose::pins::Pins;
+use kladder_choose::sets::Library;
 use serde::{Deserialize, Serialize};
 
+use crate::base::event::Subject;
 use crate::climb::{ClimbError, Remembered};
 use crate::desk::Desk;
 use crate::host::survey::Survey;
 use crate::keep::landing::{LandedRung, Landing, LandingError};
 use crate::tasks::{Because, Rung};
-use kladder_choose::pins::Pins;
 
 /// Why a report cannot be made.
 #[derive(Debug, thiserror::Error)]
@@ -54,7 +56,7 @@ pub struct Report {
     /// When it was verified the last time (RFC 3339); null where it never was.
     pub verified: Option<String>,
     /// What failed then.
-    pub failed: Vec<crate::base::event::Subject>,
+    pub failed: Vec<Subject>,
     /// How much was looked at then.
     pub looked_at: usize,
 }
@@ -183,7 +185,7 @@ fn told(rung: &Rung, landing: Option<&Landing>, desk: &Desk) -> ReportRung {
     let Definition { kind, summary, spdx, .. } = &*rung.definition;
     let name = |key: &RungKey| key.to_string();
     let shelved = rung.shelved();
-    let file = |artifact: &kladder_choose::catalog::Artifact| ReportFile {
+    let file = |artifact: &Artifact| ReportFile {
         file: artifact.file.to_string(),
         size: artifact.size,
         sha256: artifact.sha256.to_string(),
@@ -192,7 +194,7 @@ fn told(rung: &Rung, landing: Option<&Landing>, desk: &Desk) -> ReportRung {
     let set = desk.ladder.sets.iter().find(|set| set.name == rung.key.tool);
     let index = if set.is_some_and(|set| set.packages.is_some()) { "npm" } else { "python" };
     let libraries = set.and_then(|set| desk.libraries(set.name.as_str())).unwrap_or_default();
-    let library = |library: kladder_choose::sets::Library| ReportLibrary {
+    let library = |library: Library| ReportLibrary {
         name: library.name,
         version: library.version.unwrap_or_default(),
         index: index.to_owned(),
