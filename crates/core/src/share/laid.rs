@@ -1,6 +1,6 @@
 //! The ladder of a bale is put where a person works.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -42,11 +42,11 @@ pub enum LayError {
 }
 
 /// What a bale put into a folder; JSON, format 1.
-#[derive(Debug, Default, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 struct Laid {
     format: u32,
-    /// By path below the folder.
-    files: BTreeMap<String, Digest>,
+    /// By path below the folder: what a file is, or may be while it is replaced.
+    files: BTreeMap<String, BTreeSet<Digest>>,
     /// The bales, as paths are recorded.
     bales: Vec<String>,
 }
@@ -74,7 +74,9 @@ pub fn lay(bales: &[Bale], around: &Surroundings, replace: bool) -> Result<Optio
         let bytes = bale.read(member)?;
         let to = folder.join(&path);
         let there = if fs::symlink_metadata(&to).is_ok() { Some(files::read(&to)?) } else { None };
-        let is_ours = |there: &Vec<u8>| *there == bytes || before.files.get(&path) == Some(&Digest::of(there));
+        let is_ours = |there: &Vec<u8>| {
+            *there == bytes || before.files.get(&path).is_some_and(|known| known.contains(&Digest::of(there)))
+        };
         if there.as_ref().is_some_and(|there| !is_ours(there)) {
             others.push(to.clone());
         }
@@ -87,16 +89,17 @@ pub fn lay(bales: &[Bale], around: &Surroundings, replace: bool) -> Result<Optio
         let kept = files::free_beside(&path);
         fs::rename(&path, &kept).on("keep aside", &path)?;
     }
-    let files = all.iter().map(|(path, _, bytes)| (path.clone(), Digest::of(bytes))).collect();
+    let files = all.iter().map(|(path, _, bytes)| (path.clone(), BTreeSet::from([Digest::of(bytes)]))).collect();
     let absolute = |bale: &Bale| std::path::absolute(bale.path()).unwrap_or_else(|_| bale.path().to_path_buf());
     let paths = bales.iter().map(|bale| encoded::to_text(&absolute(bale))).collect();
     // First, so that whoever is killed on the way leaves nothing that looks like a person's.
-    let mut known = Laid { format: FORMAT, files, bales: paths };
-    for (path, digest) in before.files {
-        known.files.entry(path).or_insert(digest);
+    let known = Laid { format: FORMAT, files, bales: paths };
+    let mut both = known.clone();
+    for (path, digests) in before.files {
+        both.files.entry(path).or_default().extend(digests);
     }
     files::create_folder(record.parent().unwrap_or(folder))?;
-    record::write(&record, &known)?;
+    record::write(&record, &both)?;
     // The ladder last: it is what the others belong to.
     all.sort_by_key(|(path, ..)| path == FILE_NAME);
     for (_, to, bytes) in &all {
@@ -106,6 +109,7 @@ pub fn lay(bales: &[Bale], around: &Surroundings, replace: bool) -> Result<Optio
         }
     }
     seed(bale, around)?;
+    record::write(&record, &known)?;
     Ok(Some(folder.join(FILE_NAME)))
 }
 
