@@ -89,7 +89,7 @@ impl Context {
             host = host.described(described_root(&folder.join(root))?);
         }
         let catalogs = global.catalogs.iter().map(|named| catalog_at(&folder, named)).collect();
-        let mut around = Surroundings {
+        let around = Surroundings {
             home,
             host,
             folder,
@@ -102,7 +102,6 @@ impl Context {
             bales: Vec::new(),
             looking: (!global.json && !global.quiet).then_some(looking as fn(&ToolName, usize)),
         };
-        around.bales = around.ladder_path().map(|ladder| bales_of(&ladder, &around.home)).unwrap_or_default();
         let since = env::var(SINCE).ok();
         Ok(Self { around, person: person(), since, root })
     }
@@ -144,13 +143,22 @@ impl Context {
 
     /// Opens the desk.
     pub(crate) fn open(&self) -> Result<Desk, Problem> {
-        Ok(self.around.open()?)
+        Ok(self.with_bales().open()?)
+    }
+
+    /// The surroundings with the bales that the ladder came out of, where none were named.
+    fn with_bales(&self) -> Surroundings {
+        let mut around = self.around.clone();
+        if around.bales.is_empty() {
+            around.bales = around.ladder_path().map(|ladder| bales_of(&ladder, &around.home)).unwrap_or_default();
+        }
+        around
     }
 
     /// Opens the desk; libraries, and sets of them, of these names may move.
     pub(crate) fn open_moving(&self, names: &[String]) -> Result<Desk, Problem> {
         let moving = names.iter().filter_map(|name| name.parse().ok()).collect();
-        Ok(Surroundings { moving, ..self.around.clone() }.open()?)
+        Ok(Surroundings { moving, ..self.with_bales() }.open()?)
     }
 
     /// Opens the desk, and finds the pins to go by.

@@ -176,7 +176,7 @@ pub(crate) struct SetForm {
 impl SetForm {
     /// The set that stands there under a name.
     pub(crate) fn named(
-        self,
+        mut self,
         name: ToolName,
         source: &Source,
         span: std::ops::Range<usize>,
@@ -186,41 +186,16 @@ impl SetForm {
             return wrong("`kernel` is what notebooks show: a few words in one line");
         }
         let mut devices = Vec::new();
-        for (kind, program) in self.devices {
+        for (kind, program) in std::mem::take(&mut self.devices) {
             let kind = Devices::try_from(kind.get_ref().clone()).map_err(|why| source.invalid(kind.span(), why))?;
             devices.push((kind, program));
         }
         let is_of_packages = |lock: &InnerPath| lock.as_str().rsplit('.').next() == Some("json");
         if self.packages.is_some() || self.lock.as_ref().is_some_and(is_of_packages) {
-            let is_plain = self.libraries.is_none() && self.indexes.is_none() && self.from.is_empty();
-            if !is_plain || self.kernel.is_some() || !devices.is_empty() {
-                return wrong(
-                    "a set of packages has `of`, `packages` or `lock`, `unbuilt`, `folder` and `wired`, and nothing else",
-                );
+            if self.kernel.is_some() || !devices.is_empty() {
+                return wrong(OF_PACKAGES);
             }
-            let beside =
-                |file: &str| InnerPath::new(file).map_err(|_| source.invalid(span.clone(), "it cannot be called so"));
-            let (lock, wanted) = match (self.lock, self.packages) {
-                (Some(lock), None) => (lock, None),
-                (None, Some(forms)) if !forms.is_empty() => {
-                    (beside(&format!("package-lock.{name}.json"))?, Some(packages::wishes(source, forms)?))
-                }
-                (None, _) => return wrong("which packages has it? `packages` or `lock` says so"),
-                (Some(_), Some(_)) => return wrong("either `packages` or `lock` says which packages it has"),
-            };
-            return Ok(LibrarySet {
-                of: self.of.unwrap_or_else(|| plain("node")),
-                lock: beside(&format!("sums.{name}.toml"))?,
-                name,
-                packages: Some(PackageSet { lock, unbuilt: self.unbuilt, wanted, locked: None }),
-                libraries: None,
-                locked: None,
-                wired: self.wired,
-                kernel: None,
-                folder: self.folder,
-                devices,
-                place: source.place(span),
-            });
+            return self.of_packages(name, source, span);
         }
         if !self.unbuilt.is_empty() {
             return wrong("`unbuilt` goes with packages");
@@ -254,7 +229,47 @@ impl SetForm {
             place: source.place(span),
         })
     }
+
+    /// The set of packages that stands there.
+    fn of_packages(
+        self,
+        name: ToolName,
+        source: &Source,
+        span: std::ops::Range<usize>,
+    ) -> Result<LibrarySet, DocumentError> {
+        let wrong = |message: &str| Err(source.invalid(span.clone(), message));
+        if self.libraries.is_some() || self.indexes.is_some() || !self.from.is_empty() {
+            return wrong(OF_PACKAGES);
+        }
+        let beside =
+            |file: &str| InnerPath::new(file).map_err(|_| source.invalid(span.clone(), "it cannot be called so"));
+        let (lock, wanted) = match (self.lock, self.packages) {
+            (Some(lock), None) => (lock, None),
+            (None, Some(forms)) if !forms.is_empty() => {
+                (beside(&format!("package-lock.{name}.json"))?, Some(packages::wishes(source, forms)?))
+            }
+            (None, _) => return wrong("which packages has it? `packages` or `lock` says so"),
+            (Some(_), Some(_)) => return wrong("either `packages` or `lock` says which packages it has"),
+        };
+        Ok(LibrarySet {
+            of: self.of.unwrap_or_else(|| plain("node")),
+            lock: beside(&format!("sums.{name}.toml"))?,
+            name,
+            packages: Some(PackageSet { lock, unbuilt: self.unbuilt, wanted, locked: None }),
+            libraries: None,
+            locked: None,
+            wired: self.wired,
+            kernel: None,
+            folder: self.folder,
+            devices: Vec::new(),
+            place: source.place(span),
+        })
+    }
 }
+
+/// What a set of packages may say.
+const OF_PACKAGES: &str =
+    "a set of packages has `of`, `packages` or `lock`, `unbuilt`, `folder` and `wired`, and nothing else";
 
 /// The name of a runtime whose libraries are known by an open lock file.
 fn plain(name: &'static str) -> ToolName {

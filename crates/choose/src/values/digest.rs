@@ -167,6 +167,19 @@ impl Canonical {
     }
 }
 
+/// A text with its own digest in it, between `before` and the quote that follows it there: the digest of the text without it.
+pub fn sealed(text: &str, before: &str) -> String {
+    text.replacen(before, &format!("{before}{}", Digest::of(text.as_bytes())), 1)
+}
+
+/// Whether a text is as it was when its own digest was put into it.
+pub fn is_sealed(text: &str, before: &str) -> bool {
+    let parts = text.split_once(before).and_then(|(start, rest)| Some((start, rest.split_once('"')?)));
+    parts.is_some_and(|(start, (digest, end))| {
+        digest == Digest::of([start, before, "\"", end].concat().as_bytes()).to_string()
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -38,7 +38,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &BaleOptions) -> Result
         since: options.since.as_ref().map(|other| context.around.folder.join(other)),
         volume: options.volume,
         machines: options.machines.clone(),
-        guide: by_hand(context, out, false, false)?,
+        guide: by_hand(&desk, &pins, false, false)?,
         programs,
         file: file.clone(),
     };

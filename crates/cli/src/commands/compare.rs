@@ -53,7 +53,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &CompareOptions) -> Res
 /// A report from a file, of a landing, or of this machine.
 fn read(context: &Context, out: &Out, name: &str) -> Result<Report, Problem> {
     if name == "here" {
-        return here(context, out, None);
+        return here(context, out);
     }
     if let Ok(number) = name.parse::<u32>() {
         let (desk, pins, _) = context.open_pinned(out)?;

@@ -4,8 +4,10 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use kladder_choose::catalog::Artifact;
+use kladder_choose::pins::Pins;
 use kladder_core::base::files;
 use kladder_core::bring::fetch::addresses;
+use kladder_core::desk::Desk;
 use kladder_core::share::report::{Report, ReportRung, cyclonedx, spdx};
 use kladder_tell::by_hand::{guide, script};
 use kladder_tell::page::page;
@@ -20,7 +22,8 @@ use crate::render::Out;
 use crate::render::text::{BAD, FAINT, GOOD, STRONG, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, options: &ReportOptions) -> Result<ExitCode, Problem> {
-    let report = here(context, out, options.name.as_deref())?;
+    let (desk, pins, _) = context.open_pinned(out)?;
+    let report = of(context, &desk, &pins, options.name.as_deref())?;
     out.value(&report)?;
     let Some(file) = &options.file else { return table(&report, out) };
     let form = options.form.or_else(|| by_name(file)).ok_or_else(|| {
@@ -31,8 +34,8 @@ pub(super) fn run(context: &Context, out: &Out, options: &ReportOptions) -> Resu
     let written = |value: Value| serde_json::to_string_pretty(&value).unwrap_or_default() + "\n";
     let (text, what) = match form {
         ReportForm::Page => (written_page(&report)?, "the page"),
-        ReportForm::Guide => (by_hand(context, out, false, true)?, "the guide"),
-        ReportForm::Script => (by_hand(context, out, true, true)?, "the script"),
+        ReportForm::Guide => (by_hand(&desk, &pins, false, true)?, "the guide"),
+        ReportForm::Script => (by_hand(&desk, &pins, true, true)?, "the script"),
         ReportForm::Json => (written(serde_json::to_value(&report).unwrap_or_default()), "the report"),
         ReportForm::Cyclonedx => (written(cyclonedx(&report)), "CycloneDX 1.6"),
         ReportForm::Spdx => (written(spdx(&report)), "SPDX 2.3"),
@@ -49,22 +52,25 @@ fn written_page(report: &Report) -> Result<String, Problem> {
 
 /// What is to be done for the ladder without Kite Ladder: as a guide, or as a script. Where `asks` says so, indexes are asked where
 /// their files are.
-pub(super) fn by_hand(context: &Context, out: &Out, as_script: bool, asks: bool) -> Result<String, Problem> {
-    let (desk, pins, _) = context.open_pinned(out)?;
-    let prospect = desk.site(&pins).prospect()?;
+pub(super) fn by_hand(desk: &Desk, pins: &Pins, as_script: bool, asks: bool) -> Result<String, Problem> {
+    let route = desk.site(pins).route()?;
     let named =
         |artifact: &Artifact| artifact.origins.iter().filter(|one| !one.starts_with("index:")).cloned().collect();
     let addresses = |artifact: &Artifact| if asks { addresses(artifact, &desk.network) } else { named(artifact) };
     let write = if as_script { script } else { guide };
-    Ok(write(&desk.ladder, &context.around.host.platform, &prospect, &addresses))
+    Ok(write(&desk.ladder, &desk.surroundings.host.platform, &route, &addresses))
 }
 
 /// The report of this machine.
-pub(super) fn here(context: &Context, out: &Out, name: Option<&str>) -> Result<Report, Problem> {
+pub(super) fn here(context: &Context, out: &Out) -> Result<Report, Problem> {
     let (desk, pins, _) = context.open_pinned(out)?;
+    of(context, &desk, &pins, None)
+}
+
+fn of(context: &Context, desk: &Desk, pins: &Pins, name: Option<&str>) -> Result<Report, Problem> {
     let own = || rustix::system::uname().nodename().to_string_lossy().into_owned();
     let name = name.map_or_else(own, str::to_owned);
-    Ok(Report::of(&desk, &pins, &name, &surveyed(context))?)
+    Ok(Report::of(desk, pins, &name, &surveyed(context))?)
 }
 
 fn by_name(file: &Path) -> Option<ReportForm> {

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
-pub use kladder_choose::digest::{Canonical, Digest, Hasher};
+pub use kladder_choose::digest::{Canonical, Digest, Hasher, is_sealed, sealed};
 use serde::{Deserialize, Serialize};
 
 /// The SHA-256 digest and the length in bytes of a file.

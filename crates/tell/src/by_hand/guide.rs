@@ -2,10 +2,11 @@
 
 use std::fmt::Write;
 
+use kladder_choose::catalog::Gate;
 use kladder_choose::ladder::Ladder;
 use kladder_choose::platform::Platform;
-use kladder_core::climb::Prospect;
-use kladder_core::climb::gates::Standing;
+use kladder_core::climb::route::Route;
+use kladder_core::tasks::Rung;
 
 use super::steps::{self, Addresses, Step, Steps};
 use crate::text::{bytes, clean};
@@ -15,8 +16,8 @@ use crate::words;
 const YOURS: &str = "**Only you can do this:** ";
 
 /// The guide of a route, for a platform; `addresses` tells where files are to be had.
-pub fn guide(ladder: &Ladder, platform: &Platform, prospect: &Prospect, addresses: Addresses<'_>) -> String {
-    let all = steps::of(prospect, addresses);
+pub fn guide(ladder: &Ladder, platform: &Platform, route: &Route, addresses: Addresses<'_>) -> String {
+    let all = steps::of(route, addresses);
     let mut out = format!("# {}, by hand\n\n", clean(&ladder.title));
     let _ = writeln!(
         out,
@@ -25,7 +26,7 @@ pub fn guide(ladder: &Ladder, platform: &Platform, prospect: &Prospect, addresse
          ```sh\nTOOLS=${{TOOLS:-~/tools}}\nmkdir -p \"$TOOLS/bin\"\nexport PATH=\"$TOOLS/bin:$PATH\"\n```\n",
         steps::many(&all)
     );
-    before(&mut out, prospect);
+    before(&mut out, route);
     let sum = if platform.as_str().starts_with("macos") { "shasum -a 256" } else { "sha256sum" };
     for (at, steps) in all.iter().enumerate() {
         rung(&mut out, at + 1, steps, sum);
@@ -36,11 +37,13 @@ pub fn guide(ladder: &Ladder, platform: &Platform, prospect: &Prospect, addresse
     out
 }
 
-/// Gates and licences.
-fn before(out: &mut String, prospect: &Prospect) {
-    let mut lines: Vec<String> = prospect.gates.iter().map(gate).collect();
-    for rung in &prospect.route.rungs {
-        let licences = rung.definition.says.licences.iter();
+/// Gates and licences: all of them, whatever this machine has done already.
+fn before(out: &mut String, route: &Route) {
+    let mut lines: Vec<String> = Vec::new();
+    for rung in &route.rungs {
+        let says = &rung.definition.says;
+        lines.extend(says.gates.iter().map(|one| gate(rung, one)));
+        let licences = says.licences.iter();
         lines.extend(licences.map(|id| format!("- {YOURS}read the licence {} of {}, and decide", clean(id), rung.key)));
     }
     if !lines.is_empty() {
@@ -48,11 +51,10 @@ fn before(out: &mut String, prospect: &Prospect) {
     }
 }
 
-fn gate(gate: &Standing) -> String {
-    let who = gate.who.map(|who| format!(" ({})", words::who(who))).unwrap_or_default();
-    let mark = if gate.who.is_some() { YOURS } else { "" };
-    let tool = gate.tool.as_ref().map(|tool| format!("{tool} needs ")).unwrap_or_default();
-    let mut out = format!("- {mark}{}{}{}", clean(&tool), clean(&words::needed(&gate.needed)), clean(&who));
+fn gate(rung: &Rung, gate: &Gate) -> String {
+    let who = gate.who().map(|who| format!(" ({})", words::who(who))).unwrap_or_default();
+    let mark = if gate.who().is_some() { YOURS } else { "" };
+    let mut out = format!("- {mark}{} needs {}{who}", rung.key, clean(&words::demanded(&gate.demand)));
     for line in gate.person.iter().chain(&gate.advice) {
         let _ = write!(out, "\n  {}", clean(line));
     }

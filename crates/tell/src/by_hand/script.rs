@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use kladder_choose::ladder::Ladder;
 use kladder_choose::platform::Platform;
-use kladder_core::climb::Prospect;
+use kladder_core::climb::route::Route;
 
 use super::steps::{self, Addresses, Step, Steps};
 use crate::text::{clean, shell_word};
@@ -44,8 +44,8 @@ get() {
 "#;
 
 /// The script of a route, for a platform; `addresses` tells where files are to be had.
-pub fn script(ladder: &Ladder, platform: &Platform, prospect: &Prospect, addresses: Addresses<'_>) -> String {
-    let all = steps::of(prospect, addresses);
+pub fn script(ladder: &Ladder, platform: &Platform, route: &Route, addresses: Addresses<'_>) -> String {
+    let all = steps::of(route, addresses);
     let title = in_line(&ladder.title);
     let mut out =
         format!("#!/bin/sh\n# {title}, for {platform}, {}, bottom rung first; again is safe.\n", steps::many(&all));

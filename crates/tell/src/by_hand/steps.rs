@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use kladder_choose::catalog::{Artifact, Command, How, Layout, Trial, Unpacking};
-use kladder_core::climb::Prospect;
+use kladder_core::climb::route::Route;
 use kladder_core::tasks::{Because, Rung};
 
 use crate::text::{both, clean, count, shell_word};
@@ -45,11 +45,11 @@ pub(super) enum Step {
 }
 
 /// The steps of a whole route.
-pub(super) fn of(prospect: &Prospect, addresses: Addresses<'_>) -> Vec<Steps> {
-    let rungs = &prospect.route.rungs;
+pub(super) fn of(route: &Route, addresses: Addresses<'_>) -> Vec<Steps> {
+    let rungs = &route.rungs;
     let folders: BTreeMap<String, String> =
         rungs.iter().map(|rung| (rung.key.tool.to_string(), folder(rung))).collect();
-    let told = |rung| Telling { rung, folders: &folders, prospect, addresses, all: Vec::new() }.steps();
+    let told = |rung| Telling { rung, folders: &folders, addresses, all: Vec::new() }.steps();
     rungs.iter().map(told).collect()
 }
 
@@ -60,7 +60,6 @@ fn folder(rung: &Rung) -> String {
 struct Telling<'t> {
     rung: &'t Rung,
     folders: &'t BTreeMap<String, String>,
-    prospect: &'t Prospect,
     addresses: Addresses<'t>,
     all: Vec<Step>,
 }
@@ -128,9 +127,7 @@ impl Telling<'_> {
     fn artifact(&mut self, artifact: &Artifact) {
         let file = artifact.file.as_str();
         let name = file.rsplit('/').next().unwrap_or(file).to_owned();
-        let awaited = self.prospect.by_person.iter().find(|awaited| awaited.file == file);
-        let visit = artifact.by_person.as_ref().or(awaited.map(|awaited| &awaited.visit));
-        let visit = visit.map(|visit| crate::words::to_visit(&name, artifact.size, visit));
+        let visit = artifact.by_person.as_ref().map(|visit| crate::words::to_visit(&name, artifact.size, visit));
         let from = (self.addresses)(artifact);
         let sha256 = artifact.sha256.to_string();
         self.all.push(Step::Fetch { name: clean(&name), path: clean(file), size: artifact.size, sha256, from, visit });

@@ -7,7 +7,7 @@ use serde_json::{Map, Value, json};
 use super::PackageWish;
 use super::listed::PackageSays;
 use super::tree::{ROOT, Tree};
-use crate::digest::Digest;
+use crate::digest::{Digest, is_sealed, sealed};
 
 /// What packages were chosen by.
 pub(super) struct Chosen<'c> {
@@ -42,8 +42,7 @@ pub(super) fn lock(project: &str, wished: &[PackageWish], by: &Chosen<'_>, tree:
         "name": project, "lockfileVersion": 3, "requires": true, "packages": packages, "kladder": own,
     });
     let text = serde_json::to_string_pretty(&file).unwrap_or_default() + "\n";
-    let whole = format!("{WHOLE}{}\"", Digest::of(text.as_bytes()));
-    text.replacen(&[WHOLE, "\""].concat(), &whole, 1)
+    sealed(&text, WHOLE)
 }
 
 /// Where the digest stands in the text.
@@ -51,9 +50,7 @@ const WHOLE: &str = "\"whole\": \"";
 
 /// Whether a file is what was written here.
 pub(super) fn is_whole(text: &str) -> bool {
-    let Some((before, rest)) = text.split_once(WHOLE) else { return false };
-    let Some((digest, after)) = rest.split_once('"') else { return false };
-    digest == Digest::of([before, WHOLE, "\"", after].concat().as_bytes()).to_string()
+    is_sealed(text, WHOLE)
 }
 
 fn said(says: &PackageSays) -> Map<String, Value> {

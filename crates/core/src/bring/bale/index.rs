@@ -24,7 +24,7 @@ use std::path::Path;
 use kladder_choose::document::{DocumentError, Source};
 use serde::Deserialize;
 
-use crate::base::digest::Digest;
+use crate::base::digest::{Digest, is_sealed, sealed};
 
 /// The format that is written, and the newest that is read.
 pub const FORMAT: u32 = 1;
@@ -126,8 +126,7 @@ impl Index {
                 let _ = writeln!(out, "{} = {{ size = {size}, sha256 = \"{sha256}\"{of} }}", quoted(path));
             }
         }
-        let whole = format!("{WHOLE}{}", Digest::of(out.as_bytes()));
-        out.replacen(WHOLE, &whole, 1)
+        sealed(&out, WHOLE)
     }
 
     /// Reads one.
@@ -143,7 +142,7 @@ impl Index {
         if format > FORMAT {
             return Err(IndexProblem::Newer(format));
         }
-        if !is_whole(&source.text) {
+        if !is_sealed(&source.text, WHOLE) {
             return Err(IndexProblem::Damaged);
         }
         let file: File = source.parse()?;
@@ -156,12 +155,6 @@ impl Index {
         }
         Ok(Self { kladder, title, machines, volume: volume.filter(|bytes| *bytes > 0), files, elsewhere })
     }
-}
-
-fn is_whole(text: &str) -> bool {
-    let Some((before, rest)) = text.split_once(WHOLE) else { return false };
-    let Some((digest, after)) = rest.split_once('"') else { return false };
-    digest == Digest::of([before, WHOLE, "\"", after].concat().as_bytes()).to_string()
 }
 
 /// Whether a path stays within, and fits into the header of an archive's member (POSIX, ustar).
