@@ -7,6 +7,8 @@
 //! let yard = |text| YardAddress::new(text, Path::new("/desk"));
 //! assert_eq!(yard("../yard")?, YardAddress::Folder("/desk/../yard".into()));
 //! assert_eq!(yard("https://yard.example/a/")?, YardAddress::Server("https://yard.example/a".into()));
+//! assert_eq!(yard("s3://tide-yard/desk/")?, YardAddress::Store("s3://tide-yard/desk".into()));
+//! assert_eq!(yard("oci://images.example/tide/yard")?, YardAddress::Registry("oci://images.example/tide/yard".into()));
 //! assert!(yard("ftp://yard.example").is_err() && yard("https://").is_err() && yard("").is_err());
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -21,13 +23,22 @@ pub enum YardAddress {
     Folder(PathBuf),
     /// A server, by an `http` or `https` address (RFC 3986) without a slash at its end.
     Server(String),
+    /// A bucket of an object store and what stands before each path in it: `s3://BUCKET/BEFORE`, likewise `gs` and `az`.
+    Store(String),
+    /// A repository of a registry of images: `oci://HOST/NAME`, or `oci+http` where nobody need be kept from listening.
+    Registry(String),
 }
+
+/// Schemes of object stores.
+const STORES: [&str; 3] = ["s3", "gs", "az"];
+/// Schemes of registries.
+const REGISTRIES: [&str; 2] = ["oci", "oci+http"];
 
 /// A text that is no address of a yard.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NotAnAddress {
     /// It begins with a scheme that nothing here speaks.
-    #[error("`{scheme}://` is not spoken here: a yard is a folder, or an address with http:// or https://")]
+    #[error("`{scheme}://` is not spoken here: a yard is a folder, or an address with http, https, s3, gs, az or oci")]
     Scheme {
         /// The scheme.
         scheme: String,
@@ -35,6 +46,9 @@ pub enum NotAnAddress {
     /// There is no host in it.
     #[error("the address names no host")]
     NoHost,
+    /// What should be the name of a repository is none (OCI Distribution Specification, "Pulling manifests").
+    #[error("after the host an address of a registry has the name of a repository, in small letters: oci://HOST/NAME")]
+    NoRepository,
     /// It holds what no address can: blanks, control characters.
     #[error("an address holds no blanks and no control characters")]
     Characters,
@@ -61,7 +75,9 @@ impl YardAddress {
         let Some((scheme, rest)) = scheme(text) else {
             return if text.is_empty() { Err(NotAnAddress::Empty) } else { Ok(Self::Folder(base.join(text))) };
         };
-        if !["http", "https"].contains(&scheme.to_ascii_lowercase().as_str()) {
+        let kind = scheme.to_ascii_lowercase();
+        let is_of = |all: &[&str]| all.contains(&kind.as_str());
+        if !is_of(&["http", "https"]) && !is_of(&STORES) && !is_of(&REGISTRIES) {
             return Err(NotAnAddress::Scheme { scheme: scheme.to_owned() });
         }
         if text.contains(|c: char| c.is_whitespace() || c.is_control()) {
@@ -72,13 +88,33 @@ impl YardAddress {
         if host.is_empty() || host.starts_with(':') {
             return Err(NotAnAddress::NoHost);
         }
-        Ok(Self::Server(text.trim_end_matches('/').to_owned()))
+        let text = text.trim_end_matches('/').to_owned();
+        if is_of(&STORES) {
+            return Ok(Self::Store(text));
+        }
+        if is_of(&REGISTRIES) {
+            let name = rest.trim_end_matches('/').split_once('/').map(|(_, name)| name);
+            return name
+                .filter(|name| is_repository(name))
+                .map(|_| Self::Registry(text))
+                .ok_or(NotAnAddress::NoRepository);
+        }
+        Ok(Self::Server(text))
     }
 
     /// Whether it is a folder, for which no network is needed.
     pub fn is_folder(&self) -> bool {
         matches!(self, Self::Folder(_))
     }
+}
+
+/// Whether a text can name a repository: parts of small letters and digits, joined by `.`, `_` or hyphens.
+fn is_repository(name: &str) -> bool {
+    let is_plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit();
+    name.split('/').all(|part| {
+        let ends = part.starts_with(is_plain) && part.ends_with(is_plain);
+        ends && part.chars().all(|c| is_plain(c) || "._-".contains(c))
+    })
 }
 
 /// An address as it may be shown: a password in it is left out (RFC 3986, section 3.2.1).
@@ -99,7 +135,9 @@ impl fmt::Display for YardAddress {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Folder(folder) => folder.display().fmt(f),
-            Self::Server(address) => f.write_str(&without_password(address)),
+            Self::Server(address) | Self::Store(address) | Self::Registry(address) => {
+                f.write_str(&without_password(address))
+            }
         }
     }
 }
@@ -118,6 +156,9 @@ mod tests {
             Ok(YardAddress::Server("https://yard.harbour.example/a".into()))
         );
         assert_eq!(read("ftp://x"), Err(NotAnAddress::Scheme { scheme: "ftp".into() }));
+        for bad in ["oci://images.example", "oci://images.example/Tide", "oci://images.example/a//b", "s3:///a"] {
+            assert!(read(bad).is_err(), "{bad}");
+        }
         for bad in ["http://", "http:///x", "http://:80", "http://user@", "http://a b", ""] {
             assert!(read(bad).is_err(), "{bad}");
         }

@@ -94,10 +94,10 @@ pub(crate) struct CompareOptions {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum YardCommand {
-    /// Bring what the pins need into a folder, each file under its path in a yard; what is there stays
+    /// Bring what the pins need into a yard, each file under its path; what is there stays
     Fill {
-        /// The folder
-        folder: PathBuf,
+        /// A folder, a bucket (`s3://BUCKET/…`, `gs://`, `az://`) or a repository of a registry of images (`oci://HOST/NAME`)
+        yard: String,
         /// For this machine of the ladder; otherwise for all; may be given several times
         #[arg(long = "for", value_name = "MACHINE")]
         machines: Vec<String>,
@@ -109,7 +109,7 @@ pub(crate) enum YardCommand {
         /// For this machine of the ladder; otherwise for all; may be given several times
         #[arg(long = "for", value_name = "MACHINE")]
         machines: Vec<String>,
-        /// Bring anew what is missing or damaged in a folder
+        /// Bring anew what is missing or damaged
         #[arg(long)]
         mend: bool,
     },

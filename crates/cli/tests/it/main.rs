@@ -48,6 +48,7 @@ mod settings;
 mod shapes;
 mod space;
 mod start;
+mod storing;
 mod story;
 mod talking;
 mod timing;

@@ -152,9 +152,7 @@ impl IndexForm {
 fn address(source: &Source, text: &Spanned<String>, folder: &Path) -> Result<String, DocumentError> {
     match YardAddress::new(text.get_ref(), folder) {
         Ok(YardAddress::Server(address)) => Ok(format!("{}/", address.trim_end_matches('/'))),
-        Ok(YardAddress::Folder(_)) => {
-            Err(source.invalid(text.span(), "an index is an address with http:// or https://".to_owned()))
-        }
+        Ok(_) => Err(source.invalid(text.span(), "an index is an address with http:// or https://".to_owned())),
         Err(error) => Err(source.invalid(text.span(), error.to_string())),
     }
 }

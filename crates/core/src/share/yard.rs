@@ -1,18 +1,19 @@
 //! Yards for many machines: filled with what pins need, and checked.
 
 use std::collections::BTreeMap;
-use std::fs;
+use std::fs::File;
 use std::io::{self, Read};
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::thread;
+use std::time::Duration;
 
+use kladder_choose::catalog::Artifact;
 use kladder_choose::path::InnerPath;
 
 use super::needed::{Needed, Wanted};
-use crate::base::digest::{Digest, Hashing};
+use crate::base::digest::Hashing;
 use crate::base::event::{Cancelled, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
-use crate::bring::fetch::{Cache, FetchError, Yard, YardError};
+use crate::bring::fetch::{Cache, FetchError, Stock, Yard, YardError};
 use crate::desk::Desk;
 
 /// Bytes at once: a wish to end is heard between them.
@@ -28,6 +29,16 @@ pub enum FillError {
         file: InnerPath,
         /// Whose they are.
         of: [String; 2],
+    },
+    /// The yard does not take, or tell, what it should.
+    #[error("{file} cannot be put into {yard}")]
+    Yard {
+        /// The yard.
+        yard: String,
+        /// The file.
+        file: InnerPath,
+        /// Why not.
+        source: Box<YardError>,
     },
     /// Something could not be had.
     #[error(transparent)]
@@ -51,12 +62,12 @@ pub struct Filled {
     pub there: usize,
 }
 
-/// Puts what is needed into a folder, each file by its path in a yard. What is there already stays, and what was begun by another one
-/// at the same time does no harm: each file appears in whole.
+/// Puts what is needed into a yard, each file by its path. What is there already stays, and what was begun by another one at the same
+/// time does no harm: each file appears in whole.
 ///
 /// # Errors
 /// [`FillError`]; what came until then is there.
-pub fn fill(folder: &Path, needed: &Needed, desk: &Desk, observer: &dyn Observer) -> Result<Filled, FillError> {
+pub fn fill(yard: &dyn Stock, needed: &Needed, desk: &Desk, observer: &dyn Observer) -> Result<Filled, FillError> {
     let mut known: BTreeMap<&InnerPath, &Wanted> = BTreeMap::new();
     for wanted in needed.all.values() {
         if let Some(other) = known.insert(&wanted.artifact.file, wanted) {
@@ -64,23 +75,25 @@ pub fn fill(folder: &Path, needed: &Needed, desk: &Desk, observer: &dyn Observer
             return Err(FillError::Twice { file: wanted.artifact.file.clone(), of });
         }
     }
-    let missing = |wanted: &&Wanted| {
-        let path = wanted.artifact.file.below(folder);
-        !fs::metadata(&path).is_ok_and(|meta| meta.is_file() && meta.len() == wanted.artifact.size)
-    };
-    let left: Vec<Wanted> = known.into_values().filter(missing).cloned().collect();
+    let mut left = BTreeMap::new();
+    for wanted in known.into_values() {
+        check_cancelled(observer)?;
+        let artifact = &wanted.artifact;
+        if !yard.has(artifact).map_err(|source| refused(yard, &artifact.file, source))? {
+            left.insert((artifact.file.clone(), artifact.sha256), wanted.clone());
+        }
+    }
     let there = needed.all.len() - left.len();
-    let all = left.into_iter().map(|wanted| ((wanted.artifact.file.clone(), wanted.artifact.sha256), wanted)).collect();
-    let needed = Needed { machines: Vec::new(), all };
+    let needed = Needed { machines: Vec::new(), all: left };
     let cache = needed.bring(desk, observer)?;
     let mut filled = Filled { there, ..Filled::default() };
     for wanted in needed.all.values() {
-        let path = wanted.artifact.file.below(folder);
-        if !put(&cache, &wanted.artifact.sha256, &path, observer)? {
+        if !put(&cache, &wanted.artifact, yard, desk.network.tries(), observer)? {
             // What the cache has is not what it should be: it is brought anew, once.
-            files::vanish(&cache.path(&wanted.artifact.sha256))?;
+            let path = cache.path(&wanted.artifact.sha256);
+            files::vanish(&path)?;
             needed.bring(desk, observer)?;
-            if !put(&cache, &wanted.artifact.sha256, &path, observer)? {
+            if !put(&cache, &wanted.artifact, yard, desk.network.tries(), observer)? {
                 return Err(io::Error::new(io::ErrorKind::InvalidData, "it changed meanwhile")).on("copy", &path)?;
             }
         }
@@ -90,24 +103,57 @@ pub fn fill(folder: &Path, needed: &Needed, desk: &Desk, observer: &dyn Observer
     Ok(filled)
 }
 
-/// Copies what the cache has under a digest, held against it on the way; tells whether it agreed, and is there now.
-fn put(cache: &Cache, digest: &Digest, path: &Path, observer: &dyn Observer) -> Result<bool, FillError> {
-    let folder = path.parent().unwrap_or(Path::new("."));
-    files::create_folder(folder)?;
-    let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).on("write in", folder)?;
-    let from = cache.path(digest);
-    let mut hashing = Hashing::new(files::open(&from)?);
-    while io::copy(&mut (&mut hashing).take(AT_ONCE), &mut file).on("write", path)? > 0 {
+fn refused(yard: &dyn Stock, file: &InnerPath, source: YardError) -> FillError {
+    FillError::Yard { yard: yard.shown(), file: file.clone(), source: Box::new(source) }
+}
+
+/// Puts what the cache has under a digest into a yard; tells whether it was what it should be, and is there now.
+fn put(
+    cache: &Cache,
+    artifact: &Artifact,
+    yard: &dyn Stock,
+    tries: (u32, Duration),
+    observer: &dyn Observer,
+) -> Result<bool, FillError> {
+    let (retries, first) = tries;
+    for again in 0..=retries {
+        let file = files::open(&cache.path(&artifact.sha256))?;
+        let mut body = Whole { hashing: Some(Hashing::new(file)), artifact, observer, wrong: false };
+        let put = yard.put(artifact, &mut body);
+        let wrong = body.wrong;
         check_cancelled(observer)?;
+        match put {
+            Ok(()) => return Ok(true),
+            Err(_) if wrong => return Ok(false),
+            Err(error) if error.is_retryable() && again < retries => thread::sleep(first * 2_u32.pow(again.min(6))),
+            Err(source) => return Err(refused(yard, &artifact.file, source)),
+        }
     }
-    if hashing.finish().0 != *digest {
-        return Ok(false);
+    Ok(false)
+}
+
+/// The bytes of an artifact, which fail at their end where they are not its.
+struct Whole<'w> {
+    hashing: Option<Hashing<File>>,
+    artifact: &'w Artifact,
+    observer: &'w dyn Observer,
+    wrong: bool,
+}
+
+impl Read for Whole<'_> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        check_cancelled(self.observer).map_err(io::Error::other)?;
+        let Some(hashing) = &mut self.hashing else { return Ok(0) };
+        let got = hashing.read(into)?;
+        if got == 0 && !into.is_empty() {
+            let is = self.hashing.take().map(Hashing::finish);
+            self.wrong = is != Some((self.artifact.sha256, self.artifact.size));
+            if self.wrong {
+                return Err(io::Error::new(io::ErrorKind::InvalidData, "its bytes are not the pinned ones"));
+            }
+        }
+        Ok(got)
     }
-    // Others read it, whoever filled the yard.
-    fs::set_permissions(file.path(), fs::Permissions::from_mode(0o644)).on("write", path)?;
-    file.as_file().sync_all().on("write", path)?;
-    file.persist(path).map_err(|error| error.error).on("finish", path)?;
-    Ok(true)
 }
 
 /// How a file that is needed is in a yard.
@@ -165,11 +211,16 @@ pub fn check(yard: &dyn Yard, needed: &Needed, observer: &dyn Observer) -> Resul
     Ok(all)
 }
 
-/// Removes files of a yard that are damaged, so that it can be filled anew; those that are gone.
+/// Takes away what is damaged in a yard, so that it can be filled anew.
 ///
 /// # Errors
-/// [`FileError`].
-pub fn drop_damaged(folder: &Path, all: &[InYard]) -> Result<Vec<PathBuf>, FileError> {
-    let damaged = all.iter().filter(|one| matches!(one.kept, Kept::Damaged)).map(|one| one.file.below(folder));
-    damaged.map(|path| fs::remove_file(&path).on("remove", &path).map(|()| path)).collect()
+/// [`FillError::Yard`].
+pub fn drop_damaged(yard: &dyn Stock, needed: &Needed, all: &[InYard]) -> Result<(), FillError> {
+    let is_damaged = |wanted: &&Wanted| {
+        let of = all.iter().find(|one| one.file == wanted.artifact.file);
+        of.is_some_and(|one| matches!(one.kept, Kept::Damaged))
+    };
+    needed.all.values().filter(is_damaged).try_for_each(|wanted| {
+        yard.remove(&wanted.artifact).map_err(|source| refused(yard, &wanted.artifact.file, source))
+    })
 }

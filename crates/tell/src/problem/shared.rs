@@ -1,13 +1,14 @@
 //! Bales and yards.
 
 use kladder_core::bring::bale::{BaleError, IndexProblem};
+use kladder_core::bring::fetch::YardError;
 use kladder_core::share::NeededError;
 use kladder_core::share::bale::MakeError;
 use kladder_core::share::laid::LayError;
 use kladder_core::share::report::ReportError;
 use kladder_core::share::yard::FillError;
 
-use super::climbs::fetch;
+use super::climbs::{at_makers, fetch};
 use super::{Code, Problem};
 use crate::text::both;
 
@@ -89,10 +90,24 @@ impl From<FillError> for Problem {
             FillError::Twice { ref of, .. } => Self::of(Code::BadFile, &error)
                 .why(format!("one is of {}, the other of {}", of[0], of[1]))
                 .next("a bale has room for both: `kladder bale FILE`"),
+            FillError::Yard { ref source, .. } => not_put(&error, source),
             FillError::Fetch(error) => fetch(&error),
             FillError::File(error) => Self::file(&error),
             FillError::Cancelled(_) => Self::interrupted(),
         }
+    }
+}
+
+/// A yard that does not take a file.
+fn not_put(error: &FillError, source: &YardError) -> Problem {
+    let problem = match source {
+        YardError::Unwritten { source } => Problem::io(source.kind(), error),
+        _ => Problem::of(Code::NoYard, error),
+    };
+    let again = "what is there by now stays: the same command goes on";
+    match at_makers(source) {
+        Some(next) => problem.next(next).next(again),
+        None => problem.next(again),
     }
 }
 

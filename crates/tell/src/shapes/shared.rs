@@ -107,8 +107,8 @@ impl BaleCheck {
 pub struct YardFilled {
     /// `kladder.yard-fill/1`
     pub format: &'static str,
-    /// Its folder.
-    pub folder: String,
+    /// The yard: its folder or address.
+    pub yard: String,
     /// Files that are new in it.
     pub new: usize,
     /// Their bytes.
@@ -122,9 +122,9 @@ impl YardFilled {
     pub const FORMAT: &'static str = "kladder.yard-fill/1";
 
     /// The shape of what came of it.
-    pub fn of(folder: &Path, filled: Filled) -> Self {
+    pub fn of(yard: &str, filled: Filled) -> Self {
         let Filled { new, bytes, there } = filled;
-        Self { format: Self::FORMAT, folder: path(folder), new, bytes, there }
+        Self { format: Self::FORMAT, yard: yard.to_owned(), new, bytes, there }
     }
 }
 

@@ -116,7 +116,7 @@ impl Origin {
         let plain = HOLES.iter().fold(text.to_owned(), |text, hole| text.replace(&format!("{{{hole}}}"), "x"));
         match YardAddress::new(&plain, Path::new("/")) {
             Ok(YardAddress::Server(_)) => Ok(Self { text: text.to_owned(), page: None }),
-            Ok(YardAddress::Folder(_)) => Err(format!("`{text}`: an origin is an address with http:// or https://")),
+            Ok(_) => Err(format!("`{text}`: an origin is an address with http:// or https://")),
             Err(error) => Err(error.to_string()),
         }
     }

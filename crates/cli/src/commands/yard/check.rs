@@ -4,12 +4,14 @@ use std::process::ExitCode;
 
 use kladder_choose::address::YardAddress;
 use kladder_core::base::event::chain;
-use kladder_core::bring::fetch::at;
+use kladder_core::bring::fetch::{at, stock_at};
 use kladder_core::share::Needed;
 use kladder_core::share::yard::{self, InYard, Kept};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::{clean, count};
+
+use super::named;
 
 use crate::context::Context;
 use crate::render::text::{BAD, styled};
@@ -17,13 +19,12 @@ use crate::render::{Out, Progress};
 
 pub(super) fn run(
     context: &Context,
-    named: &str,
+    text: &str,
     machines: &[String],
     mend: bool,
     out: &Out,
 ) -> Result<ExitCode, Problem> {
-    let address = YardAddress::new(named, &context.around.folder)
-        .map_err(|error| Problem::new(Code::Usage, format!("`{}` is no yard", clean(named))).why(error.to_string()))?;
+    let address = named(text, context)?;
     let (desk, pins, _) = context.open_pinned(out)?;
     let needed = Needed::of(&desk, &pins, machines)?;
     let place = at(&address, &desk.network);
@@ -35,10 +36,11 @@ pub(super) fn run(
     };
     let mut all = look()?;
     let is_wrong = |one: &&InYard| !matches!(one.kept, Kept::Whole);
-    if let (YardAddress::Folder(folder), true) = (&address, mend && all.iter().any(|one| is_wrong(&one))) {
-        yard::drop_damaged(folder, &all)?;
+    let stock = stock_at(&address, &desk.network).filter(|_| mend && all.iter().any(|one| is_wrong(&one)));
+    if let Some(stock) = stock {
+        yard::drop_damaged(&*stock, &needed, &all)?;
         let progress = Progress::new(out)?;
-        let filled = yard::fill(folder, &needed, &desk, &progress);
+        let filled = yard::fill(&*stock, &needed, &desk, &progress);
         progress.finish();
         let filled = filled?;
         out.say(format!("Brought {} anew.", count(filled.new, "file")))?;
@@ -64,9 +66,9 @@ pub(super) fn run(
     let what = format!("{} of {} {are} missing or damaged there", wrong.len(), count(all.len(), "file"));
     let problem = Problem::new(code, what);
     Err(match address {
-        YardAddress::Folder(_) => problem.next("`--mend` brings them anew"),
         YardAddress::Server(_) => {
             problem.next("`kladder yard fill FOLDER` where the yard is kept brings what is missing")
         }
+        _ => problem.next("`--mend` brings them anew"),
     })
 }

@@ -1,14 +1,15 @@
 //! A yard that is a folder of this machine.
 
 use std::fs;
-use std::io::{self, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use kladder_choose::catalog::Artifact;
 use kladder_choose::path::InnerPath;
 
-use super::yard::{Offer, Yard, YardError, check_size};
+use super::yard::{Offer, Stock, Yard, YardError, check_size};
 use crate::base::files;
 
 /// A folder of artifacts.
@@ -58,5 +59,31 @@ impl Yard for Folder {
 
     fn answers(&self, _: Duration) -> bool {
         self.0.is_dir()
+    }
+}
+
+impl Stock for Folder {
+    fn has(&self, artifact: &Artifact) -> Result<bool, YardError> {
+        let path = artifact.file.below(&self.0);
+        Ok(fs::metadata(path).is_ok_and(|meta| meta.is_file() && meta.len() == artifact.size))
+    }
+
+    fn put(&self, artifact: &Artifact, body: &mut dyn Read) -> Result<(), YardError> {
+        let path = artifact.file.below(&self.0);
+        let mut put = || {
+            let folder = path.parent().unwrap_or(&self.0);
+            fs::create_dir_all(folder)?;
+            let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder)?;
+            io::copy(body, &mut file)?;
+            // Others read it, whoever filled the yard.
+            fs::set_permissions(file.path(), fs::Permissions::from_mode(0o644))?;
+            file.as_file().sync_all()?;
+            file.persist(&path).map_err(|error| error.error).map(drop)
+        };
+        put().map_err(|source| YardError::Unwritten { source })
+    }
+
+    fn remove(&self, artifact: &Artifact) -> Result<(), YardError> {
+        fs::remove_file(artifact.file.below(&self.0)).map_err(|source| YardError::Unwritten { source })
     }
 }

@@ -9,15 +9,18 @@ mod course;
 mod document;
 mod folder;
 mod network;
+mod objects;
 mod origin;
 mod parts;
 mod person;
 mod receive;
 mod redirect;
+mod registry;
 mod rehash;
 mod remote;
 mod server;
 mod sign_in;
+mod token;
 mod unknown;
 mod yard;
 
@@ -30,8 +33,9 @@ pub(in crate::bring) use redirect::resolved;
 pub use remote::Remote;
 pub use sign_in::SignInError;
 pub(in crate::bring) use sign_in::{Authorization, is_bare};
+pub(in crate::bring) use token::token;
 pub use unknown::{UnknownError, receive, receive_from};
-pub use yard::{Offer, Yard, YardError, Yards};
+pub use yard::{Offer, Stock, Yard, YardError, Yards};
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -40,8 +44,10 @@ use std::time::{Duration, Instant};
 
 use course::Outcome;
 use folder::Folder;
+use objects::Objects;
 use person::Downloaded;
 use receive::Transfer;
+use registry::Registry;
 use server::Server;
 
 use crate::base::event::{Cancelled, Event, Observer, check_cancelled};
@@ -54,7 +60,19 @@ pub fn at(address: &YardAddress, network: &Network) -> Arc<dyn Yard> {
     match address {
         YardAddress::Folder(folder) => Arc::new(Folder::new(folder)),
         YardAddress::Server(address) => Arc::new(Server::new(address, network)),
+        YardAddress::Store(address) => Arc::new(Objects::new(address, network)),
+        YardAddress::Registry(address) => Arc::new(Registry::new(address, network)),
     }
+}
+
+/// The yard at an address, to fill it; `None` where only whoever keeps it can do that.
+pub fn stock_at(address: &YardAddress, network: &Network) -> Option<Arc<dyn Stock>> {
+    Some(match address {
+        YardAddress::Folder(folder) => Arc::new(Folder::new(folder)),
+        YardAddress::Server(_) => return None,
+        YardAddress::Store(address) => Arc::new(Objects::new(address, network)),
+        YardAddress::Registry(address) => Arc::new(Registry::new(address, network)),
+    })
 }
 
 /// How often a wish to end is looked for.

@@ -17,6 +17,7 @@ use super::sign_in::SignIns;
 use super::yard::YardError;
 use crate::base::files::{self, Attach, FileError};
 use crate::bring::index::{Around, IndexError, Indexes, Listed};
+use crate::host::survey::Environment;
 use crate::settings::{IndexKind, Manners, OriginRules, Rate, Settings};
 
 /// Looking up an address and connecting to it takes no longer than this.
@@ -57,6 +58,8 @@ pub struct Network {
     pub(in crate::bring) indexes: Arc<Indexes>,
     /// Who signs in where.
     pub(super) sign_ins: Arc<SignIns>,
+    /// The caller's variables.
+    pub(super) environment: Environment,
     /// Where a person's downloads are.
     pub(super) downloads: Option<PathBuf>,
     at_once: Option<usize>,
@@ -95,6 +98,7 @@ impl Network {
             origins: Arc::default(),
             indexes: Arc::default(),
             sign_ins: Arc::default(),
+            environment: Environment::default(),
             downloads: None,
             at_once: manners.at_once,
             pace: manners.rate.map(|rate| Arc::new(Pace::new(rate))),
@@ -106,6 +110,7 @@ impl Network {
     pub fn asking(self, settings: &Settings, around: Around) -> Self {
         let sign_ins = SignIns::new(settings.sign_ins.clone(), around.environment.clone(), around.home.clone());
         Self {
+            environment: around.environment.clone(),
             downloads: super::person::downloads(&around),
             origins: Arc::new(settings.origins.clone()),
             indexes: Arc::new(Indexes::new(settings.indexes.clone(), around)),

@@ -30,15 +30,6 @@ impl Server {
     pub(super) fn new(address: &str, network: &Network) -> Self {
         Self { address: address.trim_end_matches('/').to_owned(), network: network.clone() }
     }
-
-    /// Its `HOST:PORT`.
-    fn socket(&self) -> Option<String> {
-        let (scheme, rest) = self.address.split_once("://")?;
-        let host = rest.split('/').next()?.rsplit('@').next()?;
-        let port = if scheme == "https" { 443 } else { 80 };
-        let has_port = host.rsplit(']').next().is_some_and(|end| end.contains(':'));
-        Some(if has_port { host.to_owned() } else { format!("{host}:{port}") })
-    }
 }
 
 impl Yard for Server {
@@ -55,10 +46,24 @@ impl Yard for Server {
     }
 
     fn answers(&self, patience: Duration) -> bool {
-        let addresses = self.socket().and_then(|socket| socket.to_socket_addrs().ok());
-        let first = addresses.and_then(|mut addresses| addresses.next());
-        first.is_some_and(|address| TcpStream::connect_timeout(&address, patience).is_ok())
+        connects(&self.address, patience)
     }
+}
+
+/// Whether something listens where an address leads.
+pub(super) fn connects(url: &str, patience: Duration) -> bool {
+    let addresses = socket(url).and_then(|socket| socket.to_socket_addrs().ok());
+    let first = addresses.and_then(|mut addresses| addresses.next());
+    first.is_some_and(|address| TcpStream::connect_timeout(&address, patience).is_ok())
+}
+
+/// `HOST:PORT` of an address.
+fn socket(url: &str) -> Option<String> {
+    let (scheme, rest) = url.split_once("://")?;
+    let host = rest.split('/').next()?.rsplit('@').next()?;
+    let port = if scheme == "https" { 443 } else { 80 };
+    let has_port = host.rsplit(']').next().is_some_and(|end| end.contains(':'));
+    Some(if has_port { host.to_owned() } else { format!("{host}:{port}") })
 }
 
 pub(super) type Answer = ureq::http::Response<ureq::Body>;

@@ -44,6 +44,9 @@ pub enum SignInError {
         /// What went wrong.
         why: String,
     },
+    /// A token is there where a name and a secret are wanted.
+    #[error("a bucket wants a name besides the secret: `user`")]
+    NoUser,
     /// There is nothing where the secret should be, or what cannot be sent.
     #[error("what is there cannot be a secret")]
     NoSecret,
@@ -102,9 +105,19 @@ impl SignIns {
         known.entry(name.clone()).or_insert_with(|| self.authorization(rule, &host)).clone().map(Some)
     }
 
+    /// A name and its secret, as the settings have them for a bucket; `None` where they say nothing of it.
+    pub(super) fn named(&self, bucket: &str) -> Result<Option<(String, String)>, SignInError> {
+        match self.rules.get(&bucket.to_ascii_lowercase()) {
+            Some(SignIn::Basic { user, secret }) => Ok(Some((user.clone(), self.reveal(secret)?))),
+            Some(SignIn::Netrc) => self.entry(bucket).map(Some),
+            Some(SignIn::Bearer(_)) => Err(SignInError::NoUser),
+            None => Ok(None),
+        }
+    }
+
     fn authorization(&self, rule: &SignIn, host: &str) -> Result<Authorization, SignInError> {
         match rule {
-            SignIn::Netrc => self.netrc(host),
+            SignIn::Netrc => self.entry(host).map(|(user, password)| Authorization::basic(&user, &password)),
             SignIn::Basic { user, secret } => Ok(Authorization::basic(user, &self.reveal(secret)?)),
             SignIn::Bearer(secret) => Ok(Authorization::bearer(&self.reveal(secret)?)),
         }
@@ -136,14 +149,15 @@ impl SignIns {
         String::from_utf8(output.stdout).map_err(|_| SignInError::NoSecret)
     }
 
-    fn netrc(&self, host: &str) -> Result<Authorization, SignInError> {
+    /// The name and password that the netrc file has for a host.
+    fn entry(&self, host: &str) -> Result<(String, String), SignInError> {
         let named = self.environment.get("NETRC").filter(|path| !path.is_empty()).map(PathBuf::from);
         let usual = || self.home.as_ref().map(|home| home.join(".netrc"));
         let path = named.or_else(usual).unwrap_or_else(|| PathBuf::from(OsStr::new(".netrc")));
         let silent = || SignInError::Netrc(path.clone());
         let all: netrc::Netrc = read(&path)?.parse().map_err(|_| silent())?;
         let entry = all.hosts.get(host).or_else(|| all.hosts.get("default")).ok_or_else(silent)?;
-        Ok(Authorization::basic(&entry.login, &entry.password))
+        Ok((entry.login.clone(), entry.password.clone()))
     }
 }
 

@@ -51,6 +51,27 @@ pub trait Yard: fmt::Debug + Send + Sync {
     fn answers(&self, patience: Duration) -> bool;
 }
 
+/// A yard that can be filled. Whatever is put there appears in whole or not at all, and by two at once no worse than by one.
+pub trait Stock: Yard {
+    /// Whether it has an artifact, as far as can be told without reading it.
+    ///
+    /// # Errors
+    /// [`YardError`].
+    fn has(&self, artifact: &Artifact) -> Result<bool, YardError>;
+
+    /// Puts an artifact there; `body` has exactly its bytes, or fails.
+    ///
+    /// # Errors
+    /// [`YardError`]; nothing is there then that was not there before.
+    fn put(&self, artifact: &Artifact, body: &mut dyn Read) -> Result<(), YardError>;
+
+    /// Takes an artifact away whose bytes are wrong.
+    ///
+    /// # Errors
+    /// [`YardError`].
+    fn remove(&self, artifact: &Artifact) -> Result<(), YardError>;
+}
+
 /// Yards, best first.
 pub type Yards = Vec<Arc<dyn Yard>>;
 
@@ -67,6 +88,24 @@ pub enum YardError {
     #[error("the folder cannot be read")]
     Folder {
         /// What the system said.
+        source: io::Error,
+    },
+    /// It cannot be written to.
+    #[error("it cannot be written to")]
+    Unwritten {
+        /// What was said.
+        source: io::Error,
+    },
+    /// It does not let files be taken away.
+    #[error("it keeps what it has by its digest, and cannot be told to take {digest} away: whoever runs it can")]
+    Keeps {
+        /// The digest of what should go.
+        digest: Digest,
+    },
+    /// What is needed to ask it is missing, or wrong.
+    #[error("it cannot be asked")]
+    Unasked {
+        /// What was said.
         source: io::Error,
     },
     /// Its certificate is not one that the platform or the settings trust.
@@ -228,6 +267,7 @@ impl YardError {
             // Request Timeout, Too Early, Too Many Requests, and the server's own troubles.
             Self::Status { status, .. } => matches!(status, 408 | 425 | 429 | 500..),
             Self::Index(error) => error.is_retryable(),
+            Self::Unwritten { source } => source.kind() == io::ErrorKind::ConnectionAborted,
             _ => false,
         }
     }

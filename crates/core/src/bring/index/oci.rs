@@ -1,5 +1,5 @@
 //! A registry of images (OCI Distribution Specification 1.1, OCI Image Specification 1.1): what is called so by a manifest has
-//! layers, and a layer that says its title is a file. The image as a whole is one too, `NAME.oci.tar`: its layout. A registry that wants a token says where one is had (RFC 6750, section 3).
+//! layers, and a layer that says its title is a file. The image as a whole is one too, `NAME.oci.tar`: its layout.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -10,7 +10,7 @@ use super::configured::Address;
 use super::image::{Blobs, Part};
 use super::{Asking, IndexError, Listed, Sum, segments, text};
 use crate::base::digest::Digest;
-use crate::bring::fetch::{Authorization, Document, YardError, is_bare};
+use crate::bring::fetch::{Document, YardError, token};
 use kladder_choose::address::without_password;
 
 const MANIFESTS: &str = "application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json";
@@ -143,7 +143,10 @@ impl Asked<'_> {
         match self.asking.document(url, Some(MANIFESTS), &self.address) {
             Err(IndexError::Asked { source, url: shown }) => match *source {
                 YardError::WhoAsks { how: Some(how), told, host } => {
-                    let Some(token) = self.token(&how)? else {
+                    let network = self.asking.network;
+                    let token = token(&how, &self.address.url, network)
+                        .map_err(|source| IndexError::Asked { url: shown.clone(), source: Box::new(source) })?;
+                    let Some(token) = token else {
                         let source = Box::new(YardError::WhoAsks { how: None, told, host });
                         return Err(IndexError::Asked { url: shown, source });
                     };
@@ -155,38 +158,4 @@ impl Asked<'_> {
             other => other,
         }
     }
-
-    /// A token from where the registry says that there are some.
-    fn token(&self, how: &str) -> Result<Option<Authorization>, IndexError> {
-        #[derive(Deserialize)]
-        struct Answer {
-            #[serde(alias = "access_token")]
-            token: String,
-        }
-        let Some(said) = how.trim().strip_prefix("Bearer ").map(parameters) else { return Ok(None) };
-        let Some(realm) = said.get("realm").filter(|_| !is_bare(&self.address.url)) else { return Ok(None) };
-        let asked =
-            ["service", "scope"].into_iter().filter_map(|name| Some(format!("{name}={}", segments(said.get(name)?))));
-        let url = format!("{realm}?{}", asked.collect::<Vec<_>>().join("&"));
-        let network = self.asking.network;
-        // It may be another host's, which the settings must allow as any other.
-        let is_own = crate::settings::authority_of(realm) == crate::settings::authority_of(&self.address.url);
-        let Some(url) = network.origins.address(&url).or_else(|| is_own.then(|| url.clone())) else { return Ok(None) };
-        let open = Address { url: url.clone(), authorization: None };
-        let document = self.asking.document(&url, None, &open)?;
-        let answer: Option<Answer> = serde_json::from_slice(&document.bytes).ok();
-        Ok(answer.map(|answer| Authorization::bearer(&answer.token)))
-    }
-}
-
-/// `NAME="VALUE", …` (RFC 9110, section 11.2).
-fn parameters(text: &str) -> BTreeMap<&str, &str> {
-    let mut found = BTreeMap::new();
-    let mut rest = text;
-    while let Some((name, value)) = rest.split_once("=\"") {
-        let Some((value, after)) = value.split_once('"') else { break };
-        found.insert(name.trim_start_matches([',', ' ']), value);
-        rest = after;
-    }
-    found
 }

@@ -109,7 +109,7 @@ impl Archives<'_> {
     fn file(&self, one: &PinnedArtifact) -> Option<PathBuf> {
         let in_yard = |yard: &YardAddress| match yard {
             YardAddress::Folder(folder) => Some(one.file.below(folder)),
-            YardAddress::Server(_) => None,
+            _ => None,
         };
         let cached = self.at_hand.cache.path(&one.sha256);
         std::iter::once(cached).chain(self.yards.iter().filter_map(in_yard)).find(|path| path.is_file())

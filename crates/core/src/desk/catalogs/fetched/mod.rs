@@ -263,6 +263,9 @@ fn unpack(
 /// Why a yard did not give a catalog.
 #[derive(Debug, thiserror::Error)]
 pub enum YardFailed {
+    /// It is one that gives artifacts by their digests alone.
+    #[error("catalogs are read out of folders and servers, and {0} is neither")]
+    Unread(String),
     /// It is a server.
     #[error(transparent)]
     Server(UnknownError),
@@ -297,6 +300,7 @@ fn of_yards(
                 let received = receive_from(&url, name, &cache, network, observer).map_err(YardFailed::Server);
                 received.map(|(sha256, size)| (cache.path(&sha256), sha256, size))
             }
+            YardAddress::Store(_) | YardAddress::Registry(_) => Err(YardFailed::Unread(yard.to_string())),
         };
         match found {
             Ok((path, sha256, size)) => {
