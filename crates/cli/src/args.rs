@@ -464,6 +464,9 @@ pub(crate) struct ClimbOptions {
     /// Let a bale's ladder take the place of another one in this folder, which is kept under another name
     #[arg(long, requires = "from")]
     pub(crate) replace: bool,
+    /// Ask machines of the room first, and give them what this one has
+    #[arg(long)]
+    pub(crate) neighbours: bool,
     /// Let the ladder's settings take the place of yours where they differ; yours are kept
     #[arg(long)]
     pub(crate) take_settings: bool,

@@ -100,6 +100,7 @@ impl Context {
             wait: global.wait.map(Duration::from_secs),
             moving: Vec::new(),
             bales: Vec::new(),
+            neighbours: false,
             looking: (!global.json && !global.quiet).then_some(looking as fn(&ToolName, usize)),
         };
         let since = env::var(SINCE).ok();
@@ -144,6 +145,13 @@ impl Context {
     /// Opens the desk.
     pub(crate) fn open(&self) -> Result<Desk, Problem> {
         Ok(self.with_bales().open()?)
+    }
+
+    /// The same surroundings, where machines of the room are asked, and given to.
+    pub(crate) fn among_neighbours(&self) -> Self {
+        let mut context = self.clone();
+        context.around.neighbours = true;
+        context
     }
 
     /// The surroundings with the bales that the ladder came out of, where none were named.

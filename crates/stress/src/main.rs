@@ -5,6 +5,7 @@
 //! kladder-stress crowd  KLADDER [TIMES]           eight climbs at once on one home (10 times)
 //! kladder-stress seeds  FOLDER                    seeds for the fuzz targets, in FOLDER
 //! kladder-stress faults KLADDER                   each misbehaviour of a yard: what was said, how long it took
+//! kladder-stress room   KLADDER [MACHINES] [MBIT] [MB]   a room of machines among neighbours (40, 100, 240); needs root
 //! ```
 //!
 //! KLADDER is a program that was built with the feature `failpoints`. Everything happens in a temporary folder and on
@@ -15,6 +16,7 @@ mod faults;
 #[path = "../../core/tests/it/hostile/mod.rs"]
 mod hostile;
 mod kills;
+mod room;
 mod scene;
 mod seeds;
 
@@ -31,12 +33,16 @@ fn main() -> ExitCode {
         (Some("crowd"), Some(kladder)) => number(2, 10).map(|times| kills::crowd(&kladder, times)),
         (Some("seeds"), Some(folder)) => Some(seeds::write(&folder)),
         (Some("faults"), Some(kladder)) => Some(faults::table(&kladder)),
+        (Some("room"), Some(kladder)) => number(2, 40)
+            .zip(number(3, 100))
+            .zip(number(4, 240))
+            .map(|((machines, rate), size)| room::climb(&kladder, machines as usize, rate, size as usize)),
         _ => None,
     };
     match done {
         None => {
             eprintln!(
-                "usage: kladder-stress kills KLADDER [RANDOM] [SEED] | crowd KLADDER [TIMES] | faults KLADDER | seeds FOLDER"
+                "usage: kladder-stress kills KLADDER [RANDOM] [SEED] | crowd KLADDER [TIMES] | faults KLADDER | seeds FOLDER | room KLADDER [MACHINES] [MBIT] [MB]"
             );
             ExitCode::from(2)
         }

@@ -67,7 +67,7 @@ impl Scene {
             fs::create_dir_all(folder.path().join(sub)).told(sub)?;
         }
         stock(folder.path()).told("the yard and the catalog")?;
-        let settings = Settings { folder: folder.path().join("yard"), rules, tell: None };
+        let settings = Settings { folder: folder.path().join("yard"), rules, ..Settings::default() };
         let yard = Yard::with(settings, ([127, 0, 0, 1], 0).into()).told("the yard")?;
         let scene = Self { folder, kladder, yard };
         scene.configure(&[&scene.yard.url()])?;

@@ -8,6 +8,7 @@ use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, UNIX_EPOCH};
 
+use crate::give::{self, Asked, Giver};
 use crate::{Answered, Fault, Rule, Settings};
 
 /// A request's header may be this long, in bytes.
@@ -30,6 +31,7 @@ struct Request {
     /// The path as it was sent.
     target: String,
     path: String,
+    query: String,
     range: Option<String>,
     if_range: Option<String>,
     authorization: Option<String>,
@@ -38,7 +40,13 @@ struct Request {
 /// Reads one request from `stream` and answers it.
 pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -> io::Result<()> {
     let (path, answered) = match read_request(stream)? {
-        Ok(request) => (request.path.clone(), respond(stream, &request, settings, faults)),
+        Ok(request) => {
+            let answered = match &settings.giver {
+                Some(giver) => ask(stream, &request, giver.as_ref()),
+                None => respond(stream, &request, settings, faults),
+            };
+            (request.path, answered)
+        }
         Err(status) => (String::new(), plain(stream, status, "")),
     };
     if let (Some(tell), Ok((status, bytes))) = (settings.tell, &answered) {
@@ -46,6 +54,15 @@ pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -
         tell(&Answered { client, path, status: *status, bytes: *bytes });
     }
     answered.map(|_| ())
+}
+
+/// Lets a giver think of the answer.
+fn ask(stream: &TcpStream, request: &Request, giver: &dyn Giver) -> io::Result<Sent> {
+    let first =
+        request.range.as_deref().and_then(|range| range.strip_prefix("bytes=")?.strip_suffix('-')?.parse().ok());
+    let client = stream.peer_addr()?.ip();
+    let asked = Asked { client, path: &request.path, query: &request.query, from: first.unwrap_or(0) };
+    give::send(stream, &asked, request.head_only, giver.give(&asked))
 }
 
 /// The status that was answered, and the bytes of the body.
@@ -125,14 +142,15 @@ fn understand(parsed: &httparse::Request<'_, '_>) -> Result<Request, u16> {
         Some("HEAD") => true,
         _ => return Err(405),
     };
-    let target = parsed.path.unwrap_or("/").split(['?', '#']).next().unwrap_or("/");
+    let whole = parsed.path.unwrap_or("/").split('#').next().unwrap_or("/");
+    let (target, query) = whole.split_once('?').unwrap_or((whole, ""));
     let path = percent_encoding::percent_decode_str(target).decode_utf8().map_err(|_| 400u16)?.into_owned();
     let header = |name: &str| {
         let found = parsed.headers.iter().find(|header| header.name.eq_ignore_ascii_case(name));
         found.and_then(|header| std::str::from_utf8(header.value).ok()).map(str::to_owned)
     };
     let (range, if_range, authorization) = (header("range"), header("if-range"), header("authorization"));
-    Ok(Request { head_only, target: target.to_owned(), path, range, if_range, authorization })
+    Ok(Request { head_only, target: target.to_owned(), path, query: query.to_owned(), range, if_range, authorization })
 }
 
 /// The file that a URL path names, if it is a plain file inside `folder`; a path that ends with a slash names the page that
@@ -223,7 +241,7 @@ fn send_badly(mut out: &TcpStream, mut file: File, part: Range<u64>, fault: &Fau
     }
 }
 
-fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<Sent> {
+pub(crate) fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<Sent> {
     let reason = match status {
         302 => "Found",
         400 => "Bad Request",

@@ -6,8 +6,10 @@
 
 mod answer;
 mod fault;
+mod give;
 
 pub use fault::{Fault, Rule};
+pub use give::{Asked, Given, Giver};
 
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
@@ -31,6 +33,8 @@ pub struct Settings {
     pub rules: Vec<Rule>,
     /// Who is told of each answer, once it is sent.
     pub tell: Option<fn(&Answered)>,
+    /// Who answers in the place of the folder.
+    pub giver: Option<Arc<dyn Giver>>,
 }
 
 /// A request that was answered.
@@ -69,8 +73,11 @@ impl Yard {
     /// # Errors
     /// As [`Yard::serve`].
     pub fn with(settings: Settings, address: SocketAddr) -> io::Result<Self> {
-        let folder = settings.folder.canonicalize()?;
-        std::fs::read_dir(&folder)?;
+        let mut folder = settings.folder.clone();
+        if settings.giver.is_none() {
+            folder = folder.canonicalize()?;
+            std::fs::read_dir(&folder)?;
+        }
         let listener = TcpListener::bind(address)?;
         let address = listener.local_addr()?;
         let (stop, requests) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
@@ -91,6 +98,11 @@ impl Yard {
         let port = self.address.port();
         let host = if self.address.ip().is_unspecified() { seen_as(self.address.is_ipv6()) } else { self.address.ip() };
         format!("http://{}", SocketAddr::new(host, port))
+    }
+
+    /// The port that it listens on.
+    pub fn port(&self) -> u16 {
+        self.address.port()
     }
 
     /// Requests answered so far.

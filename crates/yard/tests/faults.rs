@@ -20,7 +20,9 @@ fn ask_with(name: &str, fault: Fault, header: &str) -> (Vec<u8>, Duration) {
     fs::create_dir_all(&folder).unwrap();
     fs::write(folder.join(name), vec![b'x'; 1000]).unwrap();
     let rules = vec![Rule::new(name, fault)];
-    let yard = Yard::with(Settings { folder: folder.clone(), rules, tell: None }, ([127, 0, 0, 1], 0).into()).unwrap();
+    let yard =
+        Yard::with(Settings { folder: folder.clone(), rules, ..Settings::default() }, ([127, 0, 0, 1], 0).into())
+            .unwrap();
     let started = Instant::now();
     let mut stream = TcpStream::connect(yard.url().trim_start_matches("http://")).unwrap();
     stream.write_all(format!("GET /{name} HTTP/1.1\r\n{header}\r\n").as_bytes()).unwrap();

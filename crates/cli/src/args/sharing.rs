@@ -119,6 +119,8 @@ pub(crate) enum YardCommand {
         #[arg(required = true)]
         files: Vec<PathBuf>,
     },
+    /// Give machines of the room what this one's cache has, each file by its digest, until interrupted
+    Share,
     /// Serve a folder over HTTP until interrupted
     Serve {
         /// The folder

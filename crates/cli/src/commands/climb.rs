@@ -26,12 +26,18 @@ use crate::render::{Out, Progress};
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
-    let laid;
+    let (laid, joined);
     let context = if options.from.is_empty() {
         context
     } else {
         laid = from_bales(context, out, options)?;
         &laid
+    };
+    let context = if options.neighbours {
+        joined = context.among_neighbours();
+        &joined
+    } else {
+        context
     };
     if options.wait_for_chores {
         let progress = Progress::new(out)?;
@@ -96,6 +102,9 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
         if rehearsed != ExitCode::SUCCESS {
             return Ok(rehearsed);
         }
+    }
+    if let Some(neighbours) = &desk.neighbours {
+        neighbours.leave(&progress).map_err(|_| Problem::interrupted())?;
     }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })

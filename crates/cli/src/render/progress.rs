@@ -185,6 +185,7 @@ impl Observer for Progress {
         match event {
             Event::Fetching { .. }
             | Event::FetchedElsewhere { .. }
+            | Event::Lingering { .. }
             | Event::Pausing { .. }
             | Event::YardFailed { .. }
             | Event::Fetched { .. } => self.on_the_way(now, event),
@@ -235,6 +236,11 @@ impl Progress {
                 }
                 self.draw(now, "");
             }
+            Event::Lingering { neighbours } => self.faint(&format!(
+                "{} still {} from here; Ctrl-C ends it",
+                count(*neighbours, "neighbour"),
+                if *neighbours == 1 { "takes" } else { "take" }
+            )),
             Event::FetchedElsewhere { file } => self.faint(&format!("{file} is being fetched by another process")),
             Event::Pausing { file, time } => {
                 self.faint(&format!("{file}: trying again in {:.1} s", time.as_secs_f64()));

@@ -67,8 +67,11 @@ impl Sandbox {
         // Licences have tests of their own; elsewhere they would only be in the way.
         let text = fs::read_to_string(&licensed).unwrap();
         fs::write(&licensed, text.replace(LICENCE, "")).unwrap();
-        let yard = Yard::with(Settings { folder: folder.join("yard"), rules, tell: None }, ([127, 0, 0, 1], 0).into())
-            .unwrap();
+        let yard = Yard::with(
+            Settings { folder: folder.join("yard"), rules, ..Settings::default() },
+            ([127, 0, 0, 1], 0).into(),
+        )
+        .unwrap();
         let sandbox = Self { folder, yard };
         sandbox.write(
             "home/config/config.toml",

@@ -6,6 +6,7 @@ pub mod index;
 pub mod inner;
 pub mod intake;
 mod layout;
+pub mod neighbours;
 pub mod parts;
 mod record;
 pub mod shelf;

@@ -24,12 +24,13 @@ use super::sets::{Means, SetProblem, with_locks, with_sets, write_locks};
 use crate::base::event::Silent;
 use crate::base::files::FileError;
 use crate::bring::bale::Bale;
-use crate::bring::fetch::{Network, NetworkError, Yard, Yards, at};
+use crate::bring::fetch::{Cache, Network, NetworkError, Yard, Yards, at};
 use crate::bring::index::Around;
+use crate::bring::neighbours::Neighbours;
 use crate::climb::Site;
 use crate::host::survey::Host;
 use crate::host::tools::HostTools;
-use crate::settings::{Home, OriginRules, Settings};
+use crate::settings::{Home, NeighbourSetting, OriginRules, Settings};
 
 /// Where a command is called, and what was said along with it.
 #[derive(Clone, Debug)]
@@ -48,6 +49,8 @@ pub struct Surroundings {
     pub yards: Vec<String>,
     /// Bales that artifacts come from before all else, the first of them first.
     pub bales: Vec<Bale>,
+    /// Machines of the room may be asked, and given to, whatever the settings say.
+    pub neighbours: bool,
     /// Nothing but the cache and yards that are folders may be used.
     pub offline: bool,
     /// How long to wait for another process that writes to the home; without an end where it is `None`.
@@ -222,6 +225,13 @@ impl Surroundings {
         Ok(bales.chain(usable.map(|address| at(address, network))).collect())
     }
 
+    /// Machines of the room, where this command or the settings want them.
+    fn neighbours_of(&self, settings: &Settings, network: &Network) -> Option<Neighbours> {
+        let wanted = settings.neighbours.clone().or_else(|| self.neighbours.then(NeighbourSetting::default));
+        let setting = wanted.filter(|_| !self.offline)?;
+        Some(Neighbours::new(&setting, Cache::new(&self.home.artifacts), network))
+    }
+
     /// Fails for a home whose path the things in it could not live with.
     fn check_home(&self) -> Result<(), DeskError> {
         let wrong = |path: &Path, why| Err(DeskError::Home { path: path.to_path_buf(), why });
@@ -265,8 +275,24 @@ impl Surroundings {
         let catalogs = with_sets(self.catalogs_of(&settings, Some(&ladder))?, &mut ladder, &here, &means)?;
         let ladder = with_locks(ladder);
         let old = read_pins(&ladder.pins_path())?;
-        let yards = self.yards_of(&catalogs, &network)?;
-        Ok(Desk { surroundings: self.clone(), here, ladder, catalogs, old, yards, network, untold: RefCell::default() })
+        let mut yards = self.yards_of(&catalogs, &network)?;
+        let neighbours = self.neighbours_of(&settings, &network);
+        if let Some(neighbours) = &neighbours {
+            // What lies on this machine is nearer.
+            let at = yards.iter().position(|yard| !yard.is_here()).unwrap_or(yards.len());
+            yards.insert(at, Arc::new(neighbours.clone()));
+        }
+        Ok(Desk {
+            surroundings: self.clone(),
+            here,
+            ladder,
+            catalogs,
+            old,
+            yards,
+            neighbours,
+            network,
+            untold: RefCell::default(),
+        })
     }
 }
 
@@ -284,6 +310,8 @@ pub struct Desk {
     pub old: Option<Pins>,
     /// Where artifacts come from, best first.
     pub yards: Yards,
+    /// Machines of the room, where they may be asked.
+    pub neighbours: Option<Neighbours>,
     /// The way to those that are servers.
     pub network: Network,
     /// Files whose sizes nobody told when pins were chosen last.

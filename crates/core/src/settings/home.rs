@@ -10,7 +10,7 @@ use toml::Spanned;
 
 use super::indexes::{IndexForm, indexes};
 use super::sign_in::{SignInForm, sign_ins};
-use super::{IndexSetting, Manners, OriginRules, SignIn};
+use super::{IndexSetting, Manners, NeighbourSetting, OriginRules, SignIn};
 use crate::base::files;
 
 /// The folders of one user's Kite Ladder.
@@ -131,6 +131,7 @@ impl Home {
             origins: origins(&source, form.origins, form.mirrors)?,
             indexes: indexes(&source, form.indexes, &self.config)?,
             sign_ins: sign_ins(&source, form.sign_ins, &self.config)?,
+            neighbours: form.neighbours,
             identity: form.identity,
             tell_commands: form.tell_commands,
             rehearse: form.rehearse,
@@ -155,6 +156,8 @@ pub struct Settings {
     pub indexes: BTreeMap<String, IndexSetting>,
     /// How to sign in, by host.
     pub sign_ins: BTreeMap<String, SignIn>,
+    /// Whether machines of the room give each other what they have, and how.
+    pub neighbours: Option<NeighbourSetting>,
     /// Who works here, for version control.
     pub identity: BTreeMap<String, String>,
     /// Whether wired shells tell who would bring a command that is not there.
@@ -179,6 +182,7 @@ struct Form {
     indexes: BTreeMap<Spanned<String>, Spanned<IndexForm>>,
     #[serde(default, rename = "sign-in")]
     sign_ins: BTreeMap<Spanned<String>, Spanned<SignInForm>>,
+    neighbours: Option<NeighbourSetting>,
     #[serde(default)]
     identity: BTreeMap<String, String>,
     #[serde(default, rename = "tell-commands")]

@@ -16,12 +16,14 @@
 
 mod home;
 mod indexes;
+mod neighbours;
 mod network;
 mod origins;
 mod sign_in;
 
 pub use home::{Home, Settings};
 pub use indexes::{IndexKind, IndexSetting};
+pub use neighbours::NeighbourSetting;
 pub use network::{Manners, Rate, amount};
 pub use origins::OriginRules;
 pub(crate) use origins::{authority_of, host_of};

@@ -43,7 +43,7 @@ impl Scene {
     }
 
     fn serve_by(&self, rules: Vec<Rule>) -> kladder_yard::Yard {
-        let settings = Settings { folder: self.yard(), rules, tell: None };
+        let settings = Settings { folder: self.yard(), rules, ..Settings::default() };
         kladder_yard::Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap()
     }
 

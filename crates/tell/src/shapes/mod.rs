@@ -34,7 +34,8 @@ pub use rehearsed::{Rehearsal, Rehearsals, Rehearsed, RehearsedStep};
 pub use services::{PortHolder, Service, Services};
 pub use sets::{LibraryElsewhere, LibraryInSet, LibraryMoved, WhyLibrary};
 pub use shared::{
-    Bale, BaleCheck, BaleDamage, BaleFile, Compare, CompareDifference, CompareOther, YardCheck, YardFile, YardFilled,
+    Bale, BaleCheck, BaleDamage, BaleFile, Compare, CompareDifference, CompareOther, Shared, YardCheck, YardFile,
+    YardFilled,
 };
 pub use verify::{Mend, Needed, Pair, Together, Verdict, Verified, Verify};
 
@@ -92,6 +93,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         (Withdrawn::FORMAT, schema_for!(Withdrawn)),
         (YardCheck::FORMAT, schema_for!(YardCheck)),
         (YardFilled::FORMAT, schema_for!(YardFilled)),
+        (Shared::FORMAT, schema_for!(Shared)),
         (YardTaken::FORMAT, schema_for!(YardTaken)),
     ]
 }

@@ -128,6 +128,20 @@ impl YardFilled {
     }
 }
 
+/// This machine among its neighbours.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Shared {
+    /// `kladder.yard-share/1`
+    pub format: &'static str,
+    /// The port that they ask at.
+    pub port: u16,
+}
+
+impl Shared {
+    /// The shape's name and version.
+    pub const FORMAT: &'static str = "kladder.yard-share/1";
+}
+
 /// What the pins need, in a yard.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct YardCheck {

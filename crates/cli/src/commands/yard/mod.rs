@@ -3,6 +3,7 @@
 mod check;
 mod fill;
 mod serve;
+mod share;
 mod take;
 
 use std::process::ExitCode;
@@ -26,6 +27,7 @@ pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result
         YardCommand::Fill { yard, machines } => fill::run(context, yard, machines, out),
         YardCommand::Check { yard, machines, mend } => check::run(context, yard, machines, *mend, out),
         YardCommand::Serve { folder, listen, log } => serve::run(context, folder, *listen, *log, out),
+        YardCommand::Share => share::run(context, out),
         YardCommand::Take { files } => take::run(context, files, out),
     }
 }

@@ -107,6 +107,11 @@ pub enum Event {
         /// The yard it comes from.
         from: String,
     },
+    /// Machines of the room still take something from here; they are waited for.
+    Lingering {
+        /// How many still take something.
+        neighbours: usize,
+    },
     /// Another process fetches this artifact; its outcome is waited for.
     FetchedElsewhere {
         /// The file's name.

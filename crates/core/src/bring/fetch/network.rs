@@ -171,6 +171,11 @@ impl Network {
         self.at_once.unwrap_or_else(usual).max(1)
     }
 
+    /// The way to whoever is on the same network.
+    pub(super) fn near(&self) -> &ureq::Agent {
+        &self.near
+    }
+
     pub(super) fn agent(&self, address: &str) -> &ureq::Agent {
         if is_loopback(address) { &self.near } else { &self.far }
     }

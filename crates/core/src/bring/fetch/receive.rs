@@ -86,7 +86,10 @@ impl<'t> Transfer<'t> {
             };
             let what = outcome(&error, self.got.saturating_sub(had));
             next = course.after(what);
-            if let Next::Try { yard: next, .. } = next {
+            let is_news = !(yard.is_by_chance() && matches!(error, YardError::NotThere));
+            if let Next::Try { yard: next, .. } = next
+                && is_news
+            {
                 let (yard, reason, next) = (yard.shown(), told(&error), yards[next].shown());
                 self.observer.event(&Event::YardFailed { yard, reason, next });
             }

@@ -19,6 +19,9 @@ use super::yard::{Offer, Yard, YardError, check_size};
 /// What stays as it is in a segment of a URL's path (RFC 3986, `unreserved`).
 const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
+/// Connecting to somebody on the same network takes no longer than this.
+const NEAR: Duration = Duration::from_secs(2);
+
 /// A server of artifacts; its address has no slash at its end.
 #[derive(Clone, Debug)]
 pub(super) struct Server {
@@ -66,12 +69,30 @@ fn socket(url: &str) -> Option<String> {
     Some(if has_port { host.to_owned() } else { format!("{host}:{port}") })
 }
 
-pub(super) type Answer = ureq::http::Response<ureq::Body>;
+pub(in crate::bring) type Answer = ureq::http::Response<ureq::Body>;
 
 /// How large what is at an address is, in bytes; `None` where that is not told.
 pub(super) fn size_at(url: &str, network: &Network, bounds: Bounds<'_>) -> Result<Option<u64>, YardError> {
     let answer = get(url, Question { head: true, ..Question::default() }, network, bounds)?;
     Ok(header(&answer, "content-length").and_then(|text| text.parse().ok()))
+}
+
+/// Asks somebody on the same network, past any proxy and without following anybody; the answer may be any.
+///
+/// # Errors
+/// What the system said.
+pub(in crate::bring) fn read_from_near(
+    network: &Network,
+    url: &str,
+    from: u64,
+    patience: Duration,
+) -> io::Result<Answer> {
+    let mut request = network.near().get(url);
+    if from > 0 {
+        request = request.header("Range", format!("bytes={from}-"));
+    }
+    let timed = request.config().timeout_connect(Some(NEAR)).timeout_recv_response(Some(patience)).build();
+    timed.call().map_err(ureq::Error::into_io)
 }
 
 /// Opens an artifact at its own address.

@@ -42,6 +42,11 @@ pub trait Yard: fmt::Debug + Send + Sync {
     /// [`YardError`].
     fn size(&self, file: &InnerPath) -> Result<Option<u64>, YardError>;
 
+    /// Whether nobody counts on it: that it lacks something is no news.
+    fn is_by_chance(&self) -> bool {
+        false
+    }
+
     /// Whether it can be got at without a network.
     fn is_here(&self) -> bool {
         false

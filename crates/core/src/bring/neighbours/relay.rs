@@ -1,0 +1,160 @@
+//! Something that is asked of neighbours: found, and found anew where the one that gives it leaves.
+
+use std::io::{self, Read};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use super::Inner;
+use super::room::Who;
+use crate::base::digest::Digest;
+use crate::bring::fetch::read_from_near;
+
+/// Neighbours that are asked one after the other, where the first ones know of nobody.
+const ASKED: usize = 4;
+/// How often one is sent on.
+const HOPS: usize = 64;
+/// How often somebody else is looked for, where one leaves.
+const TRIES: usize = 8;
+/// A neighbour answers within this, holding included.
+const PATIENCE: Duration = Duration::from_secs(8);
+
+/// What is asked for.
+pub(super) struct Asking {
+    pub(super) inner: Arc<Inner>,
+    pub(super) digest: Digest,
+    pub(super) size: u64,
+}
+
+/// Bytes, and who sends them.
+pub(super) struct Body {
+    from: SocketAddr,
+    bytes: Box<dyn Read + Send>,
+}
+
+/// How somebody is asked.
+#[derive(Clone, Copy)]
+struct Way {
+    /// The first byte that is wanted.
+    from: u64,
+    /// The port that this machine is asked at.
+    port: u16,
+    /// Whether bytes that are about to arrive are waited for.
+    wait: bool,
+}
+
+/// What one neighbour said.
+enum Said {
+    Bytes(Body),
+    Ask(SocketAddr),
+    Nothing,
+}
+
+impl Asking {
+    /// Somebody who has it, or gets it; all are asked but one.
+    pub(super) fn find(&self, from: u64, but: Option<SocketAddr>) -> Option<Body> {
+        let room = self.inner.room().ok()?;
+        let mut not: Vec<SocketAddr> = but.into_iter().collect();
+        // Only the first one is waited for: it waits for nobody, so that no two wait for each other.
+        let mut wait = true;
+        for who in room.ranked(&self.digest).into_iter().take(ASKED) {
+            let first = match who {
+                Who::Other(address) => Some(address).filter(|address| !not.contains(address)),
+                // Whoever asked here before is who would be told of to others.
+                Who::Own => self.inner.lent.last(&self.digest, &not),
+            };
+            let way = Way { from, port: room.port(), wait };
+            if let Some(body) = first.and_then(|first| self.follow(first, way, &mut not)) {
+                return Some(body);
+            }
+            wait = false;
+        }
+        None
+    }
+
+    /// Asks one, and those that it sends on to. One that cannot be reached is told to the one before, which knows of others.
+    fn follow(&self, first: SocketAddr, way: Way, not: &mut Vec<SocketAddr>) -> Option<Body> {
+        let mut at = first;
+        for _ in 0..HOPS {
+            match self.ask(at, way, not) {
+                Some(Said::Bytes(body)) => return Some(body),
+                Some(Said::Ask(next)) if !not.contains(&next) => at = next,
+                Some(Said::Nothing | Said::Ask(_)) if at == first => return None,
+                _ => {
+                    not.push(at);
+                    if at == first {
+                        return None;
+                    }
+                    at = first;
+                }
+            }
+        }
+        None
+    }
+
+    /// `None` where it does not answer.
+    fn ask(&self, at: SocketAddr, way: Way, not: &[SocketAddr]) -> Option<Said> {
+        let Way { from, port, wait } = way;
+        if self.inner.is_silent(at) {
+            return None;
+        }
+        let but = not.iter().map(ToString::to_string).collect::<Vec<_>>().join(",");
+        let url =
+            format!("http://{at}/sha256/{}?for={port}&not={but}{}", self.digest.hex(), if wait { "&wait" } else { "" });
+        let answer = read_from_near(&self.inner.network, &url, from, PATIENCE);
+        let Ok(answer) = answer else {
+            self.inner.was_silent(at);
+            return None;
+        };
+        let header = |name: &str| answer.headers().get(name).and_then(|value| value.to_str().ok());
+        match answer.status().as_u16() {
+            200 if from == 0 => {}
+            206 if header("content-range").is_some_and(|text| text.starts_with(&format!("bytes {from}-"))) => {}
+            302 => {
+                let to = header("location").and_then(|to| to.strip_prefix("http://")?.split('/').next());
+                return Some(to.and_then(|to| to.parse().ok()).map_or(Said::Nothing, Said::Ask));
+            }
+            _ => return Some(Said::Nothing),
+        }
+        if header("content-length").and_then(|text| text.parse().ok()) != Some(self.size - from) {
+            return Some(Said::Nothing);
+        }
+        let bytes = Box::new(answer.into_body().into_with_config().limit(u64::MAX).reader());
+        Some(Said::Bytes(Body { from: at, bytes }))
+    }
+}
+
+/// Bytes as neighbours send them.
+pub(super) struct Relay {
+    asking: Asking,
+    body: Body,
+    at: u64,
+    tries: usize,
+}
+
+impl Relay {
+    pub(super) fn new(asking: Asking, body: Body, from: u64) -> Self {
+        Self { asking, body, at: from, tries: TRIES }
+    }
+}
+
+impl Read for Relay {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let got = self.body.bytes.read(into);
+            match got {
+                Ok(got) if got > 0 || into.is_empty() || self.at >= self.asking.size => {
+                    self.at += got as u64;
+                    return Ok(got);
+                }
+                _ => {}
+            }
+            // It left, or lost whom it had it from.
+            let other = (self.tries > 0).then(|| self.asking.find(self.at, Some(self.body.from))).flatten();
+            match other {
+                Some(body) => (self.body, self.tries) = (body, self.tries - 1),
+                None => return got,
+            }
+        }
+    }
+}
