@@ -36,7 +36,7 @@ fn main() -> ExitCode {
         (Some("room"), Some(kladder)) => number(2, 40)
             .zip(number(3, 100))
             .zip(number(4, 240))
-            .map(|((machines, rate), size)| room::climb(&kladder, machines as usize, rate, size as usize)),
+            .map(|((machines, rate), size)| room::climb(&kladder, machines, rate, size)),
         _ => None,
     };
     match done {

@@ -133,15 +133,6 @@ impl Room {
         command.stdin(Stdio::null()).stdout(log.try_clone().told("a log")?).stderr(log).spawn().told("a climb")
     }
 
-    /// Bytes that left a machine.
-    fn sent(&self, space: &str) -> Checked<u64> {
-        let output = Command::new("ip")
-            .args(["netns", "exec", space, "cat", "/sys/class/net/eth0/statistics/tx_bytes"])
-            .output()
-            .told("what was sent")?;
-        String::from_utf8_lossy(&output.stdout).trim().parse().told("what was sent")
-    }
-
     fn finish(&self, space: &str, mut child: Child) -> Checked {
         let status = child.wait().told("a climb")?;
         if status.success() {
@@ -152,8 +143,18 @@ impl Room {
     }
 }
 
+/// Bytes that left a machine.
+fn sent(space: &str) -> Checked<u64> {
+    let output = Command::new("ip")
+        .args(["netns", "exec", space, "cat", "/sys/class/net/eth0/statistics/tx_bytes"])
+        .output()
+        .told("what was sent")?;
+    String::from_utf8_lossy(&output.stdout).trim().parse().told("what was sent")
+}
+
 /// One alone, then all at once among neighbours; `megabytes` are those of the whole ladder, `rate` is in Mbit/s.
-pub fn climb(kladder: &Path, machines: usize, rate: u64, megabytes: usize) -> Checked {
+pub fn climb(kladder: &Path, machines: u64, rate: u64, megabytes: u64) -> Checked {
+    let (machines, megabytes) = (usize::try_from(machines).told("machines")?, usize::try_from(megabytes).told("MB")?);
     let bytes = megabytes * 1_000_000 / FILES;
     let mut room = Room::new(kladder, rate, bytes)?;
     let origin = room.names[1].clone();
@@ -180,15 +181,15 @@ fn measure(room: &mut Room, origin: &str, machines: usize, bytes: usize) -> Chec
     room.finish(&alone, child)?;
     let one = since.elapsed().as_secs_f64();
     let all: Vec<String> = (0..machines).map(|at| room.machine(&format!("m{at}"), at + 3)).collect::<Checked<_>>()?;
-    let (before, since) = (room.sent(origin)?, Instant::now());
+    let (before, since) = (sent(origin)?, Instant::now());
     let climbs: Vec<Child> = all.iter().map(|space| room.climb(space, &["--neighbours"])).collect::<Checked<_>>()?;
     for (space, child) in all.iter().zip(climbs) {
         room.finish(space, child)?;
     }
     let together = since.elapsed().as_secs_f64();
-    let left = (room.sent(origin)? - before) as f64 / (bytes * FILES) as f64;
+    let hundredths = (sent(origin)? - before) * 100 / (bytes * FILES) as u64;
     println!("one alone                {one:.1} s");
     println!("{machines} machines at once       {together:.1} s, {:.2} x", together / one);
-    println!("each byte left the origin {left:.2} times");
+    println!("each byte left the origin {}.{:02} times", hundredths / 100, hundredths % 100);
     Ok(())
 }

@@ -113,7 +113,7 @@ fn every_command_tells_programs_what_its_schema_says() {
     sandbox.write("desk/pylock.toml", &lock);
     sandbox.wish("tidlow = \"any\"\n[sets.tides]\nof = \"tidlow\"\nlock = \"pylock.toml\"");
     told(0, &["why", "gauge"]);
-    let shown = ["yard/1", "start/1", "withdrawn/1"];
+    let shown = ["yard/1", "yard-share/1", "start/1", "withdrawn/1"];
     let left: Vec<&str> =
         schemas().into_iter().map(|(format, _)| format).filter(|format| !seen.contains(*format)).collect();
     assert!(left.iter().all(|format| shown.iter().any(|shown| format.ends_with(shown))), "{left:?}");

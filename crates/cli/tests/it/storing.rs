@@ -1,4 +1,4 @@
-//! Yards in an object store and in a registry of images: real servers of both, on loopback.
+//! Yards in an object store and in a registry of images: real servers of both, on loopback; and neighbours.
 
 use std::fs;
 use std::net::{TcpListener, TcpStream};
@@ -169,4 +169,30 @@ fn a_registry_of_images_is_filled_checked_and_climbed_from() {
     assert!(told.code == 20 && told.stderr.contains("keeps what it has by its digest"), "{}", told.complaint());
     fs::write(&blobs[0], bytes).unwrap();
     let _ = sandbox.run(&["yard", "check", &yard]).passed();
+}
+
+#[test]
+fn a_machine_that_shares_is_enough_for_one_that_names_it() {
+    let sandbox = Sandbox::new();
+    sandbox.wish(DESK);
+    let _ = sandbox.run(&["climb"]).passed();
+    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let own = sandbox.read("home/config/config.toml");
+    sandbox.write("home/config/config.toml", &format!("{own}\n[neighbours]\nfind = false\nport = {port}\n"));
+    let shares = Server { child: sandbox.start(&["yard", "share"]), port };
+    let since = Instant::now();
+    while TcpStream::connect(("127.0.0.1", port)).is_err() {
+        assert!(since.elapsed() < Duration::from_secs(20), "nobody listens");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let settings = format!("[neighbours]\nfind = false\nnamed = [\"127.0.0.1:{port}\"]\n");
+    // The yard that is named has nothing; nor has anybody once the other one is gone.
+    fs::create_dir_all(sandbox.path("nothing")).unwrap();
+    let nothing = sandbox.path("nothing").display().to_string();
+    let _ = climbed_there(&sandbox, "far", &nothing, &settings).passed();
+    let again = sandbox.run(&["yard", "share"]);
+    assert!(again.code != 0 && again.stderr.contains("`port` under `[neighbours]`"), "{}", again.complaint());
+    drop(shares);
+    let alone = climbed_there(&sandbox, "alone", &nothing, &settings);
+    assert_eq!(alone.code, 20, "{}", alone.complaint());
 }

@@ -19,6 +19,9 @@ use crate::desk::Desk;
 /// Bytes at once: a wish to end is heard between them.
 const AT_ONCE: u64 = 4 << 20;
 
+/// A registry that two give the same to at once may refuse both for a moment, whatever the settings say of retries.
+const LEAST_RETRIES: u32 = 3;
+
 /// Why a yard could not be filled.
 #[derive(Debug, thiserror::Error)]
 pub enum FillError {
@@ -115,7 +118,7 @@ fn put(
     tries: (u32, Duration),
     observer: &dyn Observer,
 ) -> Result<bool, FillError> {
-    let (retries, first) = tries;
+    let (retries, first) = (tries.0.max(LEAST_RETRIES), tries.1);
     for again in 0..=retries {
         let file = files::open(&cache.path(&artifact.sha256))?;
         let mut body = Whole { hashing: Some(Hashing::new(file)), artifact, observer, wrong: false };

@@ -102,7 +102,7 @@ impl Scene {
         let settings = Settings {
             folder: self.folder.path().join("yard"),
             rules: vec![Rule::new("", fault).times(1)],
-            tell: None,
+            ..Settings::default()
         };
         kladder_yard::Yard::with(settings, ([127, 0, 0, 1], 0).into()).unwrap()
     }

@@ -55,6 +55,7 @@ impl Desk {
             folder: folder.path().to_path_buf(),
             ladder: None,
             yards: vec![at("yard").display().to_string()],
+            neighbours: false,
             offline: false,
             wait: None,
             moving: Vec::new(),

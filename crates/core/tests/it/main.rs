@@ -11,6 +11,7 @@ mod hostile_images;
 mod indexing;
 mod judging;
 mod listing;
+mod neighbouring;
 mod packing;
 mod recording;
 mod shelving;

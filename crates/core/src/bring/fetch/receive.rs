@@ -6,6 +6,7 @@
 
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::mem;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -231,13 +232,15 @@ fn request(yard: &Arc<dyn Yard>, artifact: &Artifact, from: u64) -> Blocks {
         if send.send(Ok(Block::From(offer.from))).is_err() {
             return;
         }
+        let mut block = vec![0; BLOCK];
         loop {
-            let mut block = vec![0; BLOCK];
             let part = match offer.body.read(&mut block) {
                 Ok(0) => return,
+                // A slow server gives little at a time: a large block for each costs more than the copy.
+                Ok(got) if got < BLOCK / 2 => Ok(Block::Bytes(block[..got].to_vec())),
                 Ok(got) => {
                     block.truncate(got);
-                    Ok(Block::Bytes(block))
+                    Ok(Block::Bytes(mem::replace(&mut block, vec![0; BLOCK])))
                 }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
                 Err(source) => Err(YardError::Broke { got: 0, expected: 0, source }),

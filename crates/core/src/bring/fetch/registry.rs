@@ -32,6 +32,8 @@ const EMPTY: (&[u8], &str) = (b"{}", "application/vnd.oci.empty.v1+json");
 const LONGEST_TAG: usize = 128;
 /// Digits of a digest in a tag.
 const DIGITS: usize = 12;
+/// Bytes of what a registry says of an error.
+const LONGEST_WORD: u64 = 64 << 10;
 /// A registry that takes fewer bytes in a second than this is not waited for.
 const SLOWEST: u64 = 16 << 10;
 
@@ -114,6 +116,7 @@ impl Registry {
                 Err(YardError::WhoAsks { host: host(), told: who.or(own.as_ref()).is_some(), how })
             }
             403 => Err(YardError::WhoAsks { host: host(), told: true, how: None }),
+            400..=499 => Err(ended(answer)),
             status => Err(YardError::Status { status, pause: None }),
         }
     }
@@ -132,21 +135,32 @@ impl Registry {
         let sent = Sent { url: &to, begins: false, kind: "application/octet-stream", size };
         match self.send(sent, SendBody::from_reader(&mut body.take(size)), own.as_ref()) {
             // Where two put the same there at once, some let neither end what it began.
-            Err(YardError::Status { status: 400..=499, .. }) if self.looked_at(&self.blob(digest))?.is_some() => Ok(()),
-            sent => sent.map(drop).map_err(ended),
+            Err(YardError::Unwritten { .. }) if self.looked_at(&self.blob(digest))?.is_some() => Ok(()),
+            sent => sent.map(drop),
         }
     }
 }
 
-/// What a registry did not take: where another one puts the same there, it may take it the next time.
-fn ended(error: YardError) -> YardError {
-    match error {
-        YardError::Status { status: status @ 400..=499, .. } => {
-            let why = format!("it ended an upload with status {status}");
-            YardError::Unwritten { source: io::Error::new(io::ErrorKind::ConnectionAborted, why) }
-        }
-        other => other,
+/// What a registry did not take, and its word for why ("Error Codes"): where another one puts the same there, it may take it the next time.
+fn ended(answer: Answer) -> YardError {
+    #[derive(serde::Deserialize)]
+    struct Said {
+        errors: Vec<One>,
     }
+    #[derive(serde::Deserialize)]
+    struct One {
+        code: String,
+        #[serde(default)]
+        message: String,
+    }
+    let status = answer.status().as_u16();
+    let mut text = Vec::new();
+    // What cannot be read says nothing; the status does.
+    let _ = answer.into_body().into_reader().take(LONGEST_WORD).read_to_end(&mut text);
+    let said = serde_json::from_slice::<Said>(&text).ok().and_then(|said| said.errors.into_iter().next());
+    let said = said.map(|one| format!(": {} ({})", one.message, one.code)).unwrap_or_default();
+    let why = format!("it ended an upload with status {status}{said}");
+    YardError::Unwritten { source: io::Error::new(io::ErrorKind::ConnectionAborted, why) }
 }
 
 /// What is sent somewhere.
@@ -220,7 +234,7 @@ impl Stock for Registry {
         let bytes = manifest.to_string().into_bytes();
         let url = self.manifest(artifact);
         let sent = Sent { url: &url, begins: false, kind: MANIFEST, size: bytes.len() as u64 };
-        self.asked(|who| self.send(sent, SendBody::from_reader(&mut bytes.as_slice()), who)).map(drop).map_err(ended)
+        self.asked(|who| self.send(sent, SendBody::from_reader(&mut bytes.as_slice()), who)).map(drop)
     }
 
     fn remove(&self, artifact: &Artifact) -> Result<(), YardError> {

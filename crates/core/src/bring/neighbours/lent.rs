@@ -8,7 +8,7 @@ use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -23,7 +23,7 @@ const HOLD: Duration = Duration::from_secs(3);
 /// Something was asked for here, and nothing of it arrived for so long: nobody is sent here for it any more.
 const FRESH: Duration = Duration::from_secs(20);
 /// How often it is looked for new bytes.
-const GLANCE: Duration = Duration::from_millis(4);
+const GLANCE: Duration = Duration::from_millis(15);
 /// Nothing arrived for so long: whoever follows looks elsewhere.
 const STILL: Duration = Duration::from_secs(15);
 /// Bodies that are sent at once.
@@ -35,6 +35,7 @@ const REMEMBERED: usize = 16;
 #[derive(Debug)]
 pub(super) struct Lent {
     cache: Cache,
+    name: OnceLock<String>,
     books: Mutex<HashMap<Digest, Book>>,
     gives: Arc<AtomicUsize>,
     given: Arc<AtomicU64>,
@@ -45,6 +46,8 @@ pub(super) struct Lent {
 struct Book {
     /// Those who asked, the last one last.
     asked: Vec<SocketAddr>,
+    /// Who was told that nobody has it.
+    first: Option<SocketAddr>,
     /// How large it is, and when this machine began to look for it.
     awaited: Option<(u64, Instant)>,
     /// Bodies on their way.
@@ -53,7 +56,13 @@ struct Book {
 
 impl Lent {
     pub(super) fn new(cache: Cache) -> Self {
-        Self { cache, books: Mutex::default(), gives: Arc::default(), given: Arc::default() }
+        Self { cache, name: OnceLock::new(), books: Mutex::default(), gives: Arc::default(), given: Arc::default() }
+    }
+
+    /// What this machine is called.
+    pub(super) fn is_called(&self, name: &str) {
+        // It enters the room once.
+        let _ = self.name.set(name.to_owned());
     }
 
     /// Bodies on their way.
@@ -75,16 +84,16 @@ impl Lent {
         self.books().entry(*digest).or_default().awaited = Some((size, Instant::now()));
     }
 
-    /// The last one who asked for something, but for some.
-    pub(super) fn last(&self, digest: &Digest, but: &[SocketAddr]) -> Option<SocketAddr> {
-        self.books().get(digest)?.asked.iter().rev().find(|asked| !but.contains(asked)).copied()
+    /// Who was told that nobody has it, and so went to where it is: the only one who waits for nobody here.
+    pub(super) fn first(&self, digest: &Digest, but: &[SocketAddr]) -> Option<SocketAddr> {
+        self.books().get(digest)?.first.filter(|first| !but.contains(first))
     }
 
-    /// The same; whoever asks is the last one from now on.
+    /// The last one who asked for something, but for some; whoever asks is the last one from now on.
     fn after(&self, digest: &Digest, asks: SocketAddr, but: &[SocketAddr]) -> Option<SocketAddr> {
-        let last = self.last(digest, but);
         let mut books = self.books();
         let asked = &mut books.entry(*digest).or_default().asked;
+        let last = asked.iter().rev().find(|asked| !but.contains(asked)).copied();
         asked.retain(|known| *known != asks);
         if asked.len() >= REMEMBERED {
             asked.remove(0);
@@ -143,6 +152,12 @@ impl Lent {
 
 impl Giver for Lent {
     fn give(&self, asked: &Asked<'_>) -> Given {
+        if let Some(name) = self.name.get().filter(|_| asked.path == "/name") {
+            return Given::Bytes {
+                size: name.len() as u64,
+                body: Box::new(io::Cursor::new(name.clone().into_bytes())),
+            };
+        }
         let Some(digest) = asked.path.strip_prefix("/sha256/").and_then(|text| text.parse::<Digest>().ok()) else {
             return Given::Nothing;
         };
@@ -153,14 +168,18 @@ impl Giver for Lent {
             value("not").unwrap_or_default().split(',').filter_map(|text| text.parse().ok()).collect();
         but.push(asks);
         let hold = if asked.query.split('&').any(|word| word == "wait") { HOLD } else { Duration::ZERO };
+        // Known before anything is given: whoever comes next must find somebody.
+        let last = self.after(&digest, asks, &but);
         if let Some(given) = self.bytes(&digest, asked.from, hold) {
-            self.after(&digest, asks, &but);
             return given;
         }
-        match self.after(&digest, asks, &but) {
+        match last {
             Some(other) => Given::Elsewhere(format!("http://{other}/sha256/{}", digest.hex())),
             None if self.is_awaited(&digest) || self.here(&digest).is_some() => Given::Later(1),
-            None => Given::Nothing,
+            None => {
+                self.books().entry(digest).or_default().first = Some(asks);
+                Given::Nothing
+            }
         }
     }
 }

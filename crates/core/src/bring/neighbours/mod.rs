@@ -8,6 +8,7 @@
 //!   302        another one has it, or has asked for it last
 //!   503        it comes in here, and no byte after FROM has arrived yet; with `wait` that is told after three seconds
 //!   404        nobody has asked for it here before
+//! GET /name         what it is called, for those that it is named to by settings
 //! ```
 //!
 //! Who is asked first follows from the digest and the machines that are known (rendezvous hashing, Thaler and Ravishankar 1998), so that all

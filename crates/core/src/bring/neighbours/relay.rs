@@ -3,6 +3,7 @@
 use std::io::{self, Read};
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::thread;
 use std::time::Duration;
 
 use super::Inner;
@@ -14,6 +15,10 @@ use crate::bring::fetch::read_from_near;
 const ASKED: usize = 4;
 /// How often one is sent on.
 const HOPS: usize = 64;
+/// Bytes of a name.
+const LONGEST_NAME: u64 = 64;
+/// Whoever is busy is asked again after this.
+const PAUSE: Duration = Duration::from_millis(50);
 /// How often somebody else is looked for, where one leaves.
 const TRIES: usize = 8;
 /// A neighbour answers within this, holding included.
@@ -47,6 +52,7 @@ struct Way {
 enum Said {
     Bytes(Body),
     Ask(SocketAddr),
+    Later,
     Nothing,
 }
 
@@ -54,14 +60,18 @@ impl Asking {
     /// Somebody who has it, or gets it; all are asked but one.
     pub(super) fn find(&self, from: u64, but: Option<SocketAddr>) -> Option<Body> {
         let room = self.inner.room().ok()?;
+        for address in room.nameless() {
+            if let Some(name) = self.name_of(address) {
+                room.is_called(address, name);
+            }
+        }
         let mut not: Vec<SocketAddr> = but.into_iter().collect();
         // Only the first one is waited for: it waits for nobody, so that no two wait for each other.
         let mut wait = true;
         for who in room.ranked(&self.digest).into_iter().take(ASKED) {
             let first = match who {
                 Who::Other(address) => Some(address).filter(|address| !not.contains(address)),
-                // Whoever asked here before is who would be told of to others.
-                Who::Own => self.inner.lent.last(&self.digest, &not),
+                Who::Own => self.inner.lent.first(&self.digest, &not),
             };
             let way = Way { from, port: room.port(), wait };
             if let Some(body) = first.and_then(|first| self.follow(first, way, &mut not)) {
@@ -72,6 +82,22 @@ impl Asking {
         None
     }
 
+    /// What one is called, by its own word.
+    fn name_of(&self, address: SocketAddr) -> Option<String> {
+        if self.inner.is_silent(address) {
+            return None;
+        }
+        let answer = read_from_near(&self.inner.network, &format!("http://{address}/name"), 0, PATIENCE);
+        let Ok(answer) = answer else {
+            self.inner.was_silent(address);
+            return None;
+        };
+        let mut name = String::new();
+        let body = answer.into_body().into_with_config().limit(LONGEST_NAME).reader();
+        body.take(LONGEST_NAME).read_to_string(&mut name).ok()?;
+        Some(name)
+    }
+
     /// Asks one, and those that it sends on to. One that cannot be reached is told to the one before, which knows of others.
     fn follow(&self, first: SocketAddr, way: Way, not: &mut Vec<SocketAddr>) -> Option<Body> {
         let mut at = first;
@@ -79,7 +105,12 @@ impl Asking {
             match self.ask(at, way, not) {
                 Some(Said::Bytes(body)) => return Some(body),
                 Some(Said::Ask(next)) if !not.contains(&next) => at = next,
-                Some(Said::Nothing | Said::Ask(_)) if at == first => return None,
+                // Those that it gives to are about to be known, or to have something.
+                Some(Said::Later) if at == first && way.wait => {
+                    thread::sleep(PAUSE);
+                    not.clear();
+                }
+                Some(Said::Nothing | Said::Later | Said::Ask(_)) if at == first => return None,
                 _ => {
                     not.push(at);
                     if at == first {
@@ -114,6 +145,7 @@ impl Asking {
                 let to = header("location").and_then(|to| to.strip_prefix("http://")?.split('/').next());
                 return Some(to.and_then(|to| to.parse().ok()).map_or(Said::Nothing, Said::Ask));
             }
+            503 => return Some(Said::Later),
             _ => return Some(Said::Nothing),
         }
         if header("content-length").and_then(|text| text.parse().ok()) != Some(self.size - from) {

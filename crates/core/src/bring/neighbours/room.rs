@@ -1,9 +1,9 @@
 //! Who is in the room.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -54,6 +54,7 @@ pub(super) enum Who {
 /// The room, with this machine in it.
 pub(super) struct Room {
     own: String,
+    named: Vec<SocketAddr>,
     others: Arc<Mutex<BTreeMap<String, SocketAddr>>>,
     server: Yard,
     daemon: Option<ServiceDaemon>,
@@ -74,20 +75,38 @@ impl Room {
         let port = setting.port.unwrap_or(0);
         let server = Yard::with(settings, SocketAddr::new(Ipv4Addr::UNSPECIFIED.into(), port))
             .map_err(|source| RoomError::Listen { port, source })?;
-        let named = setting.named.iter().map(|address| (address.to_string(), *address)).collect();
-        let others = Arc::new(Mutex::new(named));
+        let others = Arc::default();
         let own = name(server.port());
+        lent.is_called(&own);
         let daemon = setting.find.then(|| announce(&own, server.port(), &others)).transpose()?;
-        Ok(Self { own, others, server, daemon, since: Instant::now(), is_named: !setting.find })
+        let named = setting.named.clone();
+        Ok(Self { own, named, others, server, daemon, since: Instant::now(), is_named: !setting.find })
     }
 
     pub(super) fn port(&self) -> u16 {
         self.server.port()
     }
 
+    fn others(&self) -> MutexGuard<'_, BTreeMap<String, SocketAddr>> {
+        self.others.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     pub(super) fn found(&self) -> Found {
-        let others = self.others.lock().unwrap_or_else(PoisonError::into_inner);
-        Found { port: self.port(), others: others.values().copied().collect() }
+        let found: BTreeSet<SocketAddr> = self.others().values().chain(&self.named).copied().collect();
+        Found { port: self.port(), others: found.into_iter().collect() }
+    }
+
+    /// Those of the settings whose names are not known yet: they count in the order for all only by that.
+    pub(super) fn nameless(&self) -> Vec<SocketAddr> {
+        let others = self.others();
+        self.named.iter().filter(|named| !others.values().any(|known| known == *named)).copied().collect()
+    }
+
+    /// One of the settings said what it is called.
+    pub(super) fn is_called(&self, address: SocketAddr, name: String) {
+        if name != self.own {
+            self.others().insert(name, address);
+        }
     }
 
     /// Waits until the others may be known.
@@ -99,7 +118,7 @@ impl Room {
 
     /// All by the weight that they have for a digest, the heaviest first: the same order wherever the same are known.
     pub(super) fn ranked(&self, digest: &Digest) -> Vec<Who> {
-        let others = self.others.lock().unwrap_or_else(PoisonError::into_inner);
+        let others = self.others();
         let all = others.iter().map(|(name, address)| (name.as_str(), Who::Other(*address)));
         let mut all: Vec<(Digest, Who)> = all
             .chain([(self.own.as_str(), Who::Own)])
