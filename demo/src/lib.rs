@@ -3,7 +3,10 @@
 //! The tools are small programs that really do their work. Their sources travel inside this library; [`build`] packs
 //! them into archives, release by release, and writes size and digest of each into the definitions.
 
+mod large;
 mod packing;
+
+pub use large::build_large;
 
 use std::fs;
 use std::io;

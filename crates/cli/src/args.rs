@@ -132,6 +132,9 @@ pub(crate) enum Command {
     },
     /// The whole story on made-up data, in a throw-away home
     Demo {
+        /// Forty rungs instead: only the route and the climb
+        #[arg(long)]
+        large: bool,
         /// Lay it out in this new folder and leave it there to play with
         #[arg(long, value_name = "FOLDER")]
         keep: Option<PathBuf>,

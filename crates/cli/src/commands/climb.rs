@@ -18,7 +18,7 @@ use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::args::{ClimbOptions, VerifyOptions};
-use crate::commands::{login, look, settings, ssh_key, verify, wire};
+use crate::commands::{login, look, route, settings, ssh_key, verify, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -88,6 +88,11 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     let commands = site.landings().current_link().join("commands");
     out.value(&shapes::Climb::of(&landing, changed, &mended, &commands, took, &code, &placed))?;
     tell(&desk, &landing, changed, &mended, took, out)?;
+    if changed && out.draws() {
+        out.say("")?;
+        route::draw(&site.route()?.rungs, out)?;
+        out.say("")?;
+    }
     tell_code(&code, out)?;
     settings::tell(&placed, out)?;
     settings::tell_outdated(&site, &placed, out)?;

@@ -85,52 +85,110 @@ fn tell(run: &Run, steps: &[(Duration, Step)], out: &Out) -> Result<(), Problem>
     let begun = run.begun.strftime("%Y-%m-%d %H:%M:%S UTC");
     let what = styled(STRONG, format!("Run {}, {}", run.id, kind(run.kind)));
     out.say(format!("{what} of {}, begun {begun} by process {}", shown(&run.ladder), run.process))?;
-    for (at, step) in steps {
-        let (line, output) = words(step);
-        out.say(format!("  {}  {line}", styled(FAINT, format!("{:>8.3} s", at.as_secs_f64()))))?;
-        for line in output.iter().filter(|line| !line.trim().is_empty()) {
-            out.say(format!("              {}", styled(FAINT, clean(line))))?;
+    for part in parts(steps) {
+        if let Some(name) = &part.name {
+            out.say(format!("\n  {}", styled(STRONG, clean(name))))?;
         }
+        for (at, step) in part.steps {
+            let Some((line, output)) = words(step) else { continue };
+            out.say(format!("  {}  {line}", styled(FAINT, format!("{:>8.3} s", at.as_secs_f64()))))?;
+            for line in output.iter().filter(|line| !line.trim().is_empty()) {
+                out.say(format!("              {}", styled(FAINT, clean(line))))?;
+            }
+        }
+    }
+    if steps.iter().any(|(_, step)| part_of(step, None).is_some()) {
+        out.say("")?;
     }
     let took = run.took.map(|took| format!(", after {}", time(took))).unwrap_or_default();
     out.say(format!("{}{took}.", outcome(run)))?;
     if run.why.is_empty() { Ok(()) } else { out.say(format!("  why  {}", clean(&run.why))) }
 }
 
-/// A step in words, and what was printed on the way.
-fn words(step: &Step) -> (String, Vec<String>) {
+/// Steps that belong together.
+#[derive(Default)]
+struct Part<'s> {
+    /// Whose they are; `None` for those of the run itself.
+    name: Option<String>,
+    /// When work on it began.
+    begun: Duration,
+    steps: Vec<&'s (Duration, Step)>,
+}
+
+/// The steps by the rung that they are of, in the order in which the rungs were climbed: files of several arrive at once.
+fn parts(steps: &[(Duration, Step)]) -> Vec<Part<'_>> {
+    let mut parts: Vec<Part<'_>> = Vec::new();
+    let mut current = None;
+    for timed in steps {
+        let (at, step) = timed;
+        let name = part_of(step, current.as_ref());
+        let known = match &name {
+            Some(_) => parts.iter().position(|part| part.name == name),
+            None => parts.len().checked_sub(1).filter(|last| parts[*last].name.is_none()),
+        };
+        let known = known.unwrap_or_else(|| {
+            parts.push(Part { name: name.clone(), begun: *at, steps: Vec::new() });
+            parts.len() - 1
+        });
+        if matches!(step, Step::Rung { .. }) {
+            parts[known].begun = *at;
+            current = name;
+        } else if matches!(step, Step::Climbed { .. } | Step::Stopped { .. }) {
+            current = None;
+        }
+        parts[known].steps.push(timed);
+    }
+    parts.sort_by_key(|part| part.begun);
+    parts
+}
+
+/// Whose a step is; what does not say so is of the rung that is climbed then.
+fn part_of(step: &Step, current: Option<&String>) -> Option<String> {
+    match step {
+        Step::Rung { rung, .. } | Step::Climbed { rung } | Step::Stopped { rung, .. } | Step::Worked { rung, .. } => {
+            Some(rung.to_string())
+        }
+        Step::Fetching { rung, .. } | Step::Fetched { rung, .. } | Step::YardFailed { rung, .. } => {
+            rung.as_ref().map(ToString::to_string).or_else(|| current.cloned())
+        }
+        Step::OnHost { .. } | Step::Shelved { .. } => current.cloned(),
+        Step::Checked { subject, .. } => Some(current.cloned().unwrap_or_else(|| words::owner(subject))),
+        Step::Landed { .. } => None,
+    }
+}
+
+/// A step in words, and what was printed on the way; `None` for what only began then.
+fn words(step: &Step) -> Option<(String, Vec<String>)> {
     let line = match step {
-        Step::YardFailed { yard, reason } => format!("{yard}: {reason}"),
-        Step::Fetched { file, size, cached: false, from } => {
+        Step::Fetching { .. } | Step::Climbed { .. } => return None,
+        Step::YardFailed { yard, reason, .. } => format!("{yard}: {reason}"),
+        Step::Fetched { file, size, cached: false, from, .. } => {
             let from = from.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
             format!("fetched {file}, {}{from}; its digest agrees", bytes(*size))
         }
         Step::Fetched { file, size, cached: true, .. } => {
             format!("{file}, {}, was in the cache; its digest agrees", bytes(*size))
         }
-        Step::Rung { rung, version } => {
-            return (styled(STRONG, clean(&format!("{rung} {version}"))), Vec::new());
-        }
+        Step::Rung { version, .. } => format!("is climbed, at {version}"),
         Step::OnHost { file } => format!("the host's own, {}", shown(file)),
         Step::Worked { work, rung, name, confined, output, seconds } => {
             let (work, confined) = (words::work(*work), words::confined(confined));
             let line = clean(&format!("{work} {rung}: {name} ({seconds:.2} s); {confined}"));
-            return (line, output.lines().map(str::to_owned).collect());
+            return Some((line, output.lines().map(str::to_owned).collect()));
         }
         Step::Shelved { files, folder, .. } => format!("{} on the shelf, {}", count(*files, "file"), shown(folder)),
-        Step::Checked { subject, outcome, seconds } => return checked(subject, outcome, *seconds),
-        Step::Climbed { rung } => format!("{rung} is done"),
+        Step::Checked { subject, outcome, seconds } => return Some(checked(subject, outcome, *seconds)),
         Step::Stopped { rung, why } => {
-            return (styled(BAD, clean(&format!("{rung} was not climbed: {why}"))), Vec::new());
+            return Some((styled(BAD, clean(&format!("{rung} was not climbed: {why}"))), Vec::new()));
         }
         Step::Landed { number } => format!("landing {number} is current"),
     };
-    (clean(&line), Vec::new())
+    Some((clean(&line), Vec::new()))
 }
 
 fn checked(subject: &Subject, outcome: &Outcome, seconds: f64) -> (String, Vec<String>) {
-    let (owner, claim) = (words::owner(subject), words::claim(subject));
-    let line = |came: String| clean(&format!("{owner}: {claim}: {came} ({seconds:.2} s)"));
+    let claim = words::claim(subject);
+    let line = |came: String| clean(&format!("{claim}: {came} ({seconds:.2} s)"));
     match outcome {
         Outcome::Passed => (line("passed".to_owned()), Vec::new()),
         Outcome::Skipped(why) => (line(format!("skipped, since {}", words::skipped(why))), Vec::new()),

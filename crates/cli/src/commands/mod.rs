@@ -53,7 +53,7 @@ pub(crate) fn run(arguments: Arguments, out: &Out) -> Result<ExitCode, Problem> 
     match arguments.command {
         None => standing::run(&context, out),
         Some(Command::Help { topic }) => help::run(out, topic.as_deref()),
-        Some(Command::Demo { keep }) => demo::run(&context, out, keep.as_deref()),
+        Some(Command::Demo { keep, large }) => demo::run(&context, out, keep.as_deref(), large),
         Some(Command::Survey) => survey::run(&context, out),
         Some(Command::Start(options)) => start::run(&context, out, &options),
         Some(Command::About { tool }) => about::run(&context, out, &tool),

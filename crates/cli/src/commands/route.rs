@@ -3,8 +3,10 @@
 use std::process::ExitCode;
 
 use kladder_choose::catalog::{Gate, Who};
+use kladder_choose::names::RungKey;
 use kladder_choose::pins::{Limits, Moves, Pins};
 use kladder_core::bring::fetch::makers;
+use kladder_core::bring::shelf;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::{CodeStanding, CodeState, Prospect};
 use kladder_core::desk::{Desk, Freshness};
@@ -20,6 +22,7 @@ use crate::commands::settings;
 use crate::context::Context;
 use crate::person::{tell_awaited, weight};
 use crate::render::Out;
+use crate::render::ladder::{Drawn, State, drawing, legend};
 use crate::render::text::{BAD, FAINT, STRONG, shown, styled};
 
 pub(super) fn run(context: &Context, out: &Out, admin_script: bool) -> Result<ExitCode, Problem> {
@@ -90,9 +93,40 @@ fn script_without_route(context: &Context) -> Result<Option<String>, Problem> {
 
 fn show(desk: &Desk, context: &Context, prospect: &Prospect, out: &Out) -> Result<(), Problem> {
     let (title, route) = (styled(STRONG, clean(&desk.ladder.title)), &prospect.route);
-    out.say(format!("{title}, on {}, bottom rung first\n", context.around.host.platform))?;
+    out.say(format!("{title}, on {}\n", context.around.host.platform))?;
+    draw(&route.rungs, out)?;
+    out.say("\nFrom the bottom up:\n")?;
     let rows = route.rungs.iter().enumerate().map(|(at, rung)| row(at, rung, prospect)).collect();
     out.say(out.columns(&["", "rung", "version", "what it is", "size", "to do", "why"], rows, &[0, 4]))
+}
+
+/// The ladder of a route.
+pub(super) fn draw(rungs: &[Rung], out: &Out) -> Result<(), Problem> {
+    let drawn = drawn(rungs);
+    if drawn.is_empty() {
+        return Ok(());
+    }
+    out.verbatim(format!("{}{}", drawing(&drawn, out.room()), legend(&drawn)))
+}
+
+fn drawn(rungs: &[Rung]) -> Vec<Drawn> {
+    let place = |key: &RungKey| rungs.iter().position(|rung| rung.key == *key);
+    let state = |rung: &Rung| {
+        let is_damaged = rung.is_to_bring()
+            && rung.shelved().is_some_and(|shelved| shelved.place.standing() == shelf::Standing::Damaged);
+        match (rung.todo.is_empty(), is_damaged) {
+            (true, _) => State::Stands,
+            (false, true) => State::Broken,
+            (false, false) => State::ToClimb,
+        }
+    };
+    let one = |rung: &Rung| Drawn {
+        name: rung.key.to_string(),
+        version: rung.version.to_string(),
+        needs: rung.needs.iter().filter_map(place).collect(),
+        state: state(rung),
+    };
+    rungs.iter().map(one).collect()
 }
 
 fn row(at: usize, rung: &Rung, prospect: &Prospect) -> Vec<String> {

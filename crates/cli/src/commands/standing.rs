@@ -9,7 +9,7 @@ use kladder_tell::problem::Problem;
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean, count};
 
-use crate::commands::{login, wire};
+use crate::commands::{login, route, wire};
 use crate::context::Context;
 use crate::render::Out;
 use crate::render::text::{GOOD, STRONG, TOLD, shown, styled};
@@ -60,10 +60,13 @@ fn show(context: &Context, desk: &Desk, standing: &Standing, out: &Out) -> Resul
         |landing| format!("{}, made {}", landing.number, landing.made.strftime("%Y-%m-%d %H:%M UTC")),
     );
     let rungs = match standing.to_climb {
-        0 => format!("{}, {}", standing.rungs, styled(GOOD, "all stand")),
-        left => format!("{}, {left} to climb, {} to fetch", standing.rungs, bytes(standing.to_fetch)),
+        0 => format!("{}, {}", standing.rungs.len(), styled(GOOD, "all stand")),
+        left => format!("{}, {left} to climb, {} to fetch", standing.rungs.len(), bytes(standing.to_fetch)),
     };
     out.say(styled(STRONG, clean(&desk.ladder.title)))?;
+    out.say("")?;
+    route::draw(&standing.rungs, out)?;
+    out.say("")?;
     let wishes = count(desk.ladder.wishes.len(), "wish");
     let wishes = match desk.old.as_ref().map_or(0, |pins| pins.left_out.len()) {
         0 => wishes,
@@ -109,7 +112,7 @@ fn shape(desk: &Desk, standing: &Standing) -> shapes::Standing {
             Freshness::Missing => "missing",
         }),
         landing: standing.landing.as_ref().map(|landing| landing.number),
-        rungs: standing.rungs,
+        rungs: standing.rungs.len(),
         to_climb: standing.to_climb,
         bytes_to_fetch: standing.to_fetch,
         next: words(next(standing.next)),

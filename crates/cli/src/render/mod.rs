@@ -2,6 +2,8 @@
 
 mod difference;
 pub(crate) mod junit;
+pub(crate) mod ladder;
+mod live;
 mod problem;
 mod progress;
 mod prompt;
@@ -105,6 +107,11 @@ impl Out {
     /// Whether progress can be drawn.
     pub(crate) fn draws(&self) -> bool {
         !self.json && !self.quiet && io::stderr().is_terminal()
+    }
+
+    /// Columns that a drawing may take.
+    pub(crate) fn room(&self) -> usize {
+        self.width.unwrap_or(100)
     }
 
     /// Columns of the terminal that progress is drawn on.

@@ -1,19 +1,21 @@
 //! A climb or verification as it goes: lines for what is done, and on a terminal a bar for what is under way.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::thread;
 use std::time::Duration;
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
+use kladder_choose::names::RungKey;
 use kladder_core::base::event::{Event, Observer, Outcome, RungName, Skipped, Work};
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{bytes, clean, count, time};
 use kladder_tell::words;
 
 use super::Out;
+use super::ladder::NARROW;
+use super::live::Live;
 use super::text::{BAD, FAINT, STRONG, styled};
 
 /// Listens to the core, draws, and passes on the user's wish to end.
@@ -21,7 +23,10 @@ pub(crate) struct Progress {
     out: Out,
     cancelled: Arc<AtomicBool>,
     arrived: Arc<Arrived>,
+    /// The lines of the rungs in flight, above the bar.
+    all: MultiProgress,
     bar: ProgressBar,
+    live: Arc<RwLock<Live>>,
     /// Something is drawn.
     drawn: AtomicBool,
     now: Mutex<Now>,
@@ -58,14 +63,34 @@ impl Arrived {
     }
 }
 
-/// Moves the bar as long as it is drawn.
-fn move_bar(bar: &ProgressBar, arrived: &Arc<Arrived>) {
-    let (bar, arrived) = (bar.clone(), Arc::downgrade(arrived));
+/// Moves the bar, and what stands above it, as long as they are drawn.
+fn move_bar(progress: &Progress) {
+    let (all, bar, width) = (progress.all.clone(), progress.bar.clone(), progress.out.drawing_width());
+    let (arrived, live) = (Arc::downgrade(&progress.arrived), Arc::downgrade(&progress.live));
+    let mut lines: Vec<ProgressBar> = Vec::new();
     thread::spawn(move || {
-        while let Some(arrived) = arrived.upgrade().filter(|_| !bar.is_finished()) {
+        while let (Some(arrived), Some(live)) = (arrived.upgrade(), live.upgrade()) {
+            if bar.is_finished() {
+                break;
+            }
             bar.set_position(arrived.position());
-            drop(arrived);
+            let told = live.read().unwrap_or_else(PoisonError::into_inner).lines(width);
+            drop((arrived, live));
+            while lines.len() < told.len() {
+                let line = ProgressBar::new_spinner().with_style(style("{msg}"));
+                lines.push(all.insert_before(&bar, line));
+            }
+            for line in lines.split_off(told.len()) {
+                line.finish_and_clear();
+                all.remove(&line);
+            }
+            for (line, text) in lines.iter().zip(told) {
+                line.set_message(text);
+            }
             thread::sleep(TICK);
+        }
+        for line in lines {
+            line.finish_and_clear();
         }
     });
 }
@@ -85,6 +110,8 @@ fn fetching(width: usize) -> ProgressStyle {
 
 #[derive(Default)]
 struct Now {
+    /// The rung that is climbed.
+    key: Option<RungKey>,
     /// Which rung of how many.
     rung: String,
     /// The rung's tool and version.
@@ -112,13 +139,16 @@ impl Progress {
                 .map_err(|error| Problem::output(&error))?;
         }
         let target = if out.draws() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
-        let bar = ProgressBar::with_draw_target(None, target);
+        let all = MultiProgress::with_draw_target(target);
+        let bar = all.add(ProgressBar::new_spinner());
         bar.set_style(style(WORKING));
         Ok(Self {
             out: out.clone(),
             cancelled,
             arrived: Arc::default(),
+            all,
             bar,
+            live: Arc::default(),
             drawn: AtomicBool::new(false),
             now: Mutex::default(),
         })
@@ -127,12 +157,14 @@ impl Progress {
     /// Takes the bar away.
     pub(crate) fn finish(&self) {
         self.bar.finish_and_clear();
+        // A terminal that is gone needs no clearing.
+        let _ = self.all.clear();
     }
 
     fn line(&self, text: &str) {
         // A reader that went away is noticed by the command's own output.
         let say = || self.out.say(text).unwrap_or_default();
-        if self.drawn.load(Ordering::Relaxed) { self.bar.suspend(say) } else { say() }
+        if self.drawn.load(Ordering::Relaxed) { self.all.suspend(say) } else { say() }
     }
 
     /// Draws what is under way: the bar while anything arrives, otherwise what is done with the rung.
@@ -140,7 +172,7 @@ impl Progress {
         // Not before there is something to draw: a question may stand on the screen until then.
         if !self.drawn.swap(true, Ordering::Relaxed) {
             self.bar.enable_steady_tick(TICK);
-            move_bar(&self.bar, &self.arrived);
+            move_bar(self);
         }
         let fetching = !now.arriving.is_empty();
         if fetching != now.fetching {
@@ -153,7 +185,22 @@ impl Progress {
             several => format!("fetching {}", count(several, "file")),
         };
         self.bar.set_prefix(now.rung.clone());
-        self.bar.set_message(clean(&if fetching { doing } else { format!("{} {doing}", now.name) }));
+        let live = self.is_live();
+        let message = match (fetching, live) {
+            (true, _) => doing,
+            (false, true) => "climbed".to_owned(),
+            (false, false) => format!("{} {doing}", now.name),
+        };
+        self.bar.set_message(clean(&message));
+    }
+
+    /// Each rung in flight has its line.
+    fn is_live(&self) -> bool {
+        !self.live.read().unwrap_or_else(PoisonError::into_inner).is_empty()
+    }
+
+    fn live(&self, change: impl FnOnce(&mut Live)) {
+        change(&mut self.live.write().unwrap_or_else(PoisonError::into_inner));
     }
 
     fn faint(&self, text: &str) {
@@ -200,8 +247,20 @@ impl Observer for Progress {
         self.cancelled.load(Ordering::Relaxed)
     }
 
-    fn received(&self) -> Option<&AtomicU64> {
-        Some(&self.arrived.received)
+    fn event_of(&self, rung: &RungKey, event: &Event) {
+        match event {
+            Event::Fetching { had, .. } => self.live(|live| live.arrives(rung, true, *had)),
+            Event::Fetched { .. } => self.live(|live| live.arrives(rung, false, 0)),
+            _ => {}
+        }
+        self.event(event);
+    }
+
+    fn received(&self, rung: Option<&RungKey>, bytes: u64) {
+        self.arrived.received.fetch_add(bytes, Ordering::Relaxed);
+        if let Some(rung) = rung {
+            self.live.read().unwrap_or_else(PoisonError::into_inner).received(rung, bytes);
+        }
     }
 }
 
@@ -218,7 +277,10 @@ impl Progress {
                 let what = if *finished { "all but done, and is finished now" } else { "cut short, and is undone" };
                 self.line(&format!("  What process {process} did here was {what}."));
             }
-            Event::Ahead { fetch } => {
+            Event::Ahead { fetch, rungs } => {
+                if self.out.drawing_width() >= NARROW {
+                    self.live(|live| *live = Live::of(rungs));
+                }
                 self.arrived.of.store(*fetch, Ordering::Relaxed);
                 self.bar.reset();
                 self.bar.set_length(*fetch);
@@ -257,7 +319,9 @@ impl Progress {
 
     fn at_a_rung(&self, now: &mut Now, event: &Event) {
         match event {
-            Event::Rung { rung, number, of, .. } => {
+            Event::Rung { key, rung, number, of } => {
+                self.live(|live| live.doing(key, "unpacking"));
+                now.key = Some(key.clone());
                 let width = of.to_string().len();
                 (now.rung, now.name) = (format!("{number:>width$} of {of}"), format!("{} {}", rung.tool, rung.version));
                 (now.done, now.set_up, now.checks) = (Vec::new(), Vec::new(), 0);
@@ -279,6 +343,7 @@ impl Progress {
                 now.done.append(&mut now.set_up);
             }
             Event::Stopped { rung, number, of, why } => {
+                self.live(|live| live.is_over(rung, false));
                 let width = of.to_string().len();
                 let place = styled(FAINT, format!("{number:>width$} of {of}"));
                 let name = styled(STRONG, format!("{:<12}", clean(&rung.to_string())));
@@ -289,14 +354,22 @@ impl Progress {
                 now.rung = format!("{done:>width$} of {of}");
             }
             Event::Checking { subject } => {
-                self.draw(now, &format!("{}: {}", words::owner(subject), words::claim(subject)));
+                let claim = words::claim(subject);
+                if let Some(key) = &now.key {
+                    self.live(|live| live.doing(key, &claim));
+                }
+                self.draw(now, &format!("{}: {claim}", words::owner(subject)));
             }
             Event::Checked(verdict) => match &verdict.outcome {
                 Outcome::Passed => now.checks += 1,
                 Outcome::Skipped(Skipped::PassedOver { reason }) => now.passed_over.push(reason.clone()),
                 _ => {}
             },
-            Event::Climbed { rung, .. } => self.climbed(now, rung),
+            Event::Climbed { key, rung } => {
+                self.live(|live| live.is_over(key, true));
+                now.key = None;
+                self.climbed(now, rung);
+            }
             _ => {}
         }
     }

@@ -13,7 +13,7 @@ use super::route::Route;
 use super::supply::{Ahead, Order, Supply, Way};
 use super::{ClimbError, Climbed, Failure, Prospect, RestartDue, Site, Stopped};
 use crate::base::crash;
-use crate::base::event::{Event, Observer, Verdict, chain, check_cancelled};
+use crate::base::event::{Event, Observer, Planned, Verdict, chain, check_cancelled};
 use crate::base::files::{self, FileError};
 use crate::bring::fetch::{Cache, Sources};
 use crate::bring::shelf::{Shelf, Standing};
@@ -126,7 +126,10 @@ impl Site<'_> {
         let data = self.home.data.clone();
         let mut memory = Memory { rates: Rates::read(&data).faded(), restarts: Restarts::read(&data)?, data };
         let ahead = Ahead { observer: recorder, halt: AtomicBool::new(false) };
-        recorder.event(&Event::Ahead { fetch: prospect.fetch });
+        recorder.event(&Event::Ahead {
+            fetch: prospect.fetch,
+            rungs: rungs.iter().map(|rung| planned(rung, &cache)).collect(),
+        });
         let mut outcome = Outcome::default();
         let changed = changed(&prospect.route);
         let took = thread::scope(|scope| {
@@ -174,6 +177,17 @@ impl Site<'_> {
         let _ = memory.rates.write(&memory.data);
         Ok(outcome)
     }
+}
+
+/// A rung, for those who draw the climb.
+fn planned(rung: &Rung, cache: &Cache) -> Planned {
+    let missing = |shelved: &Shelved| -> u64 {
+        let all = shelved.artifacts.iter().filter(|artifact| !cache.seems_to_hold(artifact));
+        all.map(|artifact| artifact.size).sum()
+    };
+    let fetch = rung.shelved().filter(|_| rung.to_fetch).map_or(0, missing);
+    let (key, needs) = (rung.key.clone(), rung.needs.clone());
+    Planned { key, rung: rung.name(), needs, fetch, stands: rung.todo.is_empty() }
 }
 
 /// Whether a landing has just what the route has, so that whatever was done has only mended.

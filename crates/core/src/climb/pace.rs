@@ -2,11 +2,12 @@
 //! and kept as the beginnings of their downloads.
 
 use std::collections::BTreeSet;
-use std::sync::atomic::AtomicU64;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::Artifact;
+use kladder_choose::names::RungKey;
 
 use super::Site;
 use super::route::Route;
@@ -38,8 +39,8 @@ impl Observer for Glance<'_> {
         Instant::now() >= self.until || self.behind.cancelled()
     }
 
-    fn received(&self) -> Option<&AtomicU64> {
-        Some(self.got)
+    fn received(&self, _: Option<&RungKey>, bytes: u64) {
+        self.got.fetch_add(bytes, Ordering::Relaxed);
     }
 }
 

@@ -12,8 +12,9 @@ use std::thread::Scope;
 use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::Artifact;
+use kladder_choose::names::RungKey;
 
-use crate::base::event::{Cancelled, Observer};
+use crate::base::event::{Cancelled, Event, For, Observer};
 use crate::base::files::FileError;
 use crate::bring::fetch::Sources;
 use crate::bring::intake::{self, IntakeError};
@@ -26,6 +27,7 @@ use crate::tasks::{Prepared, Rung, Shelved, TaskError, parts};
 pub(super) struct Order {
     /// Its place in the route.
     at: usize,
+    rung: RungKey,
     artifacts: Vec<Artifact>,
     /// Versions of the tool that are on the shelf already.
     others: Vec<Place>,
@@ -66,6 +68,10 @@ impl Observer for Ahead<'_> {
         Some(self.observer)
     }
 
+    fn event_of(&self, rung: &RungKey, event: &Event) {
+        self.observer.event_of(rung, event);
+    }
+
     fn cancelled(&self) -> bool {
         self.halt.load(Ordering::Relaxed) || self.observer.cancelled()
     }
@@ -83,12 +89,13 @@ impl Order {
             let others = if is_shared { way.shelf.versions(&rung.key.tool)? } else { Vec::new() };
             let trusted = |shelved: &&Shelved| shelved.place.glance() != Standing::Damaged;
             let parts = rung.shelved().filter(trusted).and_then(|shelved| parts(rung, shelved));
-            Ok(Self { at, artifacts, others, parts, folder })
+            Ok(Self { at, rung: rung.key.clone(), artifacts, others, parts, folder })
         };
         needed.map(order).collect()
     }
 
     fn bring(&self, way: &Way<'_>, observer: &dyn Observer) -> Result<Prepared, IntakeError> {
+        let observer = &For { observer, rung: &self.rung };
         let twins = Twins::among(&self.others);
         let files = self.folder.join("files");
         let brought = match &self.parts {

@@ -3,16 +3,16 @@
 use super::Freshness;
 use crate::climb::{ClimbError, Site};
 use crate::keep::landing::Landing;
+use crate::tasks::Rung;
 
 /// Where a machine stands.
-#[derive(Clone, Debug)]
 pub struct Standing {
     /// How the pins fit the ladder.
     pub pins: Freshness,
     /// The landing that is current.
     pub landing: Option<Landing>,
-    /// Rungs of the ladder.
-    pub rungs: usize,
+    /// Rungs of the ladder, in the order of the route.
+    pub rungs: Vec<Rung>,
     /// Rungs that are not in the current landing as pinned.
     pub to_climb: usize,
     /// Bytes that a climb would fetch.
@@ -47,9 +47,9 @@ impl Standing {
         };
         Ok(Self {
             pins,
-            rungs: route.rungs.len(),
             to_climb: route.rungs.iter().filter(|rung| !rung.todo.is_empty()).count(),
             to_fetch: route.bytes_to_fetch(),
+            rungs: route.rungs,
             landing,
             next,
         })

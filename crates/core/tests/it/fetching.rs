@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use kladder_choose::catalog::Artifact;
+use kladder_choose::names::RungKey;
 use kladder_core::base::digest::{Digest, of_file};
 use kladder_core::base::event::{Event, Observer, Silent};
 use kladder_core::bring::fetch::{Cache, FetchError, Network, Sources, YardError, fetch};
@@ -253,8 +254,8 @@ impl Observer for Counting {
     fn cancelled(&self) -> bool {
         self.received.load(Ordering::Relaxed) >= self.after
     }
-    fn received(&self) -> Option<&AtomicU64> {
-        Some(&self.received)
+    fn received(&self, _: Option<&RungKey>, bytes: u64) {
+        self.received.fetch_add(bytes, Ordering::Relaxed);
     }
 }
 

@@ -130,14 +130,14 @@ fn steps_are_read_back_as_they_were_and_old_runs_are_forgotten() {
     let begin = || Recorder::begin(&writer.journal, Kind::Climb, &scene.ladder(), &Silent).unwrap();
     let recorder = begin();
     recorder.event(&Event::YardFailed { yard: "a".into(), reason: "b".into(), next: "c".into() });
-    recorder.event(&Event::Ahead { fetch: 7 });
+    recorder.event(&Event::Ahead { fetch: 7, rungs: Vec::new() });
     recorder.event(&shelved(Path::new("/shelf/plank")));
     recorder.end::<(), _>(&Err(StateError::Busy { process: Some(7) })).unwrap();
     let journal = Journal::read(&scene.home.data).unwrap().unwrap();
     let run = journal.runs(Some(&scene.ladder())).unwrap().remove(0);
     assert_eq!((run.ended, run.why.as_str()), (Some(Ended::Failed), "process 7 works on this home"));
     let steps: Vec<Step> = journal.steps(&run).unwrap().into_iter().map(|(_, step)| step).collect();
-    let failed = Step::YardFailed { yard: "a".into(), reason: "b".into() };
+    let failed = Step::YardFailed { yard: "a".into(), reason: "b".into(), rung: None };
     assert_eq!(
         steps,
         [failed, Step::Shelved { tool: "plank".parse().unwrap(), files: 1, folder: "/shelf/plank".into() }]

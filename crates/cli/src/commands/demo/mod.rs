@@ -36,9 +36,14 @@ impl Drop for Place {
     }
 }
 
-pub(super) fn run(context: &Context, out: &Out, keep: Option<&Path>) -> Result<ExitCode, Problem> {
+pub(super) fn run(context: &Context, out: &Out, keep: Option<&Path>, large: bool) -> Result<ExitCode, Problem> {
     let place = place(context, keep)?;
-    let demo = Demo::lay_out(context, out, &place)?;
+    let demo = Demo::lay_out(context, out, &place, large)?;
+    if large {
+        demo.tell_large()?;
+        demo.farewell(&place)?;
+        return Ok(ExitCode::SUCCESS);
+    }
     demo.tell()?;
     demo.farewell(&place)?;
     Ok(ExitCode::SUCCESS)
@@ -74,8 +79,9 @@ struct Demo<'d> {
 }
 
 impl<'d> Demo<'d> {
-    fn lay_out(context: &Context, out: &'d Out, place: &Place) -> Result<Self, Problem> {
-        let layout = kladder_demo::build(&place.folder).map_err(|error| {
+    fn lay_out(context: &Context, out: &'d Out, place: &Place, large: bool) -> Result<Self, Problem> {
+        let build = if large { kladder_demo::build_large } else { kladder_demo::build };
+        let layout = build(&place.folder).map_err(|error| {
             Problem::new(Code::Failed, "the demo data cannot be laid out").at(&place.folder).why(error.to_string())
         })?;
         let yard = Yard::serve(&layout.yard, ([127, 0, 0, 1], 0).into())
@@ -86,6 +92,19 @@ impl<'d> Demo<'d> {
         files::replace(&home.config.join("config.toml"), settings.as_bytes())?;
         let inner = context.elsewhere(home, layout.desk.join("ladder.toml"));
         Ok(Self { out, inner, layout, yard })
+    }
+
+    /// Forty rungs: only the route and the climb.
+    fn tell_large(&self) -> Result<(), Problem> {
+        let (out, inner) = (self.out, &self.inner);
+        out.say(styled(STRONG, "A workstation of forty rungs, from nothing"))?;
+        out.say(styled(FAINT, "Everything here is made up."))?;
+        self.step("What a climb would do", "kladder route")?;
+        route::run(inner, out, false)?;
+        self.step("The climb", "kladder climb")?;
+        climb::run(inner, out, &ClimbOptions { yes: true, ..ClimbOptions::default() })?;
+        self.step("Where it stands", "kladder")?;
+        standing::run(inner, out).map(drop)
     }
 
     fn tell(&self) -> Result<(), Problem> {

@@ -16,7 +16,6 @@ pub use verdict::{Outcome, Output, Skipped, Stream, Subject, Verdict};
 pub use work::Work;
 
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use kladder_choose::names::{RungKey, ToolName};
@@ -38,6 +37,21 @@ impl std::fmt::Display for RungName {
     }
 }
 
+/// A rung of a route that is about to be climbed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Planned {
+    /// Which one.
+    pub key: RungKey,
+    /// The tool at its version.
+    pub rung: RungName,
+    /// Those that it stands on.
+    pub needs: Vec<RungKey>,
+    /// Bytes of it to fetch.
+    pub fetch: u64,
+    /// Nothing is left to do with it.
+    pub stands: bool,
+}
+
 /// Something that happened in a climb or a verification.
 #[derive(Clone, Debug)]
 pub enum Event {
@@ -50,6 +64,8 @@ pub enum Event {
     Ahead {
         /// Bytes to fetch.
         fetch: u64,
+        /// The rungs of the route, in its order.
+        rungs: Vec<Planned>,
     },
     /// What a killed process had begun was brought to an end.
     Recovered {
@@ -218,9 +234,39 @@ pub trait Observer: Sync {
         }
     }
 
-    /// The counter that moves with every byte received, for those who draw progress.
-    fn received(&self) -> Option<&AtomicU64> {
-        self.behind().and_then(|behind| behind.received())
+    /// Something happened for a rung, whichever is being climbed just now.
+    fn event_of(&self, rung: &RungKey, event: &Event) {
+        let _ = rung;
+        self.event(event);
+    }
+
+    /// So many bytes were received, for a rung where that is known; called for every block.
+    fn received(&self, rung: Option<&RungKey>, bytes: u64) {
+        if let Some(behind) = self.behind() {
+            behind.received(rung, bytes);
+        }
+    }
+}
+
+/// Whoever works for one rung while another one may be climbed.
+pub struct For<'o> {
+    /// Who is behind.
+    pub observer: &'o dyn Observer,
+    /// Which rung.
+    pub rung: &'o RungKey,
+}
+
+impl Observer for For<'_> {
+    fn behind(&self) -> Option<&dyn Observer> {
+        Some(self.observer)
+    }
+
+    fn event(&self, event: &Event) {
+        self.observer.event_of(self.rung, event);
+    }
+
+    fn received(&self, _: Option<&RungKey>, bytes: u64) {
+        self.observer.received(Some(self.rung), bytes);
     }
 }
 
@@ -266,9 +312,7 @@ impl<'o, R> Counted<'o, R> {
 impl<R: std::io::Read> std::io::Read for Counted<'_, R> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         let got = self.inner.read(buffer)?;
-        if let Some(counter) = self.inner.observer.received() {
-            counter.fetch_add(got as u64, Ordering::Relaxed);
-        }
+        self.inner.observer.received(None, got as u64);
         Ok(got)
     }
 }

@@ -9,7 +9,6 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::mem;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::thread;
 use std::time::Instant;
@@ -176,9 +175,7 @@ impl<'t> Transfer<'t> {
         self.hasher.update(bytes);
         self.got += bytes.len() as u64;
         self.onward.bytes(bytes);
-        if let Some(counter) = self.observer.received() {
-            counter.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-        }
+        self.observer.received(None, bytes.len() as u64);
         Ok(pause(self.network.owed(bytes.len()), self.observer)?)
     }
 

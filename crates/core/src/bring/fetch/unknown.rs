@@ -2,7 +2,6 @@
 //! their digest. For keepers, who write that digest down; nothing is unpacked on the word of an index.
 
 use std::io::{Read, Write};
-use std::sync::atomic::Ordering;
 use std::time::Instant;
 
 use super::parts::Assembled;
@@ -104,9 +103,7 @@ fn bring(
         part.write_all(&block[..more]).on("write", part.path()).map_err(FetchError::from)?;
         sha256.update(&block[..more]);
         sha512.update(&block[..more]);
-        if let Some(counter) = observer.received() {
-            counter.fetch_add(more as u64, Ordering::Relaxed);
-        }
+        observer.received(None, more as u64);
         pause(network.owed(more), observer).map_err(FetchError::from)?;
     }
     if let Some(expected) = told.filter(|told| *told != got) {

@@ -32,7 +32,7 @@ impl Observer for Notes<'_> {
     }
 
     fn event(&self, event: &Event) {
-        if let Some(step) = Step::of(event) {
+        if let Some(step) = Step::of(event, None) {
             self.steps.lock().unwrap_or_else(PoisonError::into_inner).push((jiff::Timestamp::now(), step));
         }
         self.observer.event(event);

@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use kladder_choose::names::RungKey;
+
 use super::{Ended, Intent, Journal, JournalError, Kind, Step};
 use crate::base::event::{Event, Observer, chain};
 
@@ -54,16 +56,27 @@ impl<'r> Recorder<'r> {
     }
 }
 
+impl Recorder<'_> {
+    fn note(&self, event: &Event, rung: Option<&RungKey>) {
+        if let Some(step) = Step::of(event, rung) {
+            // A step that cannot be written down is still told; a full disk is noticed by the work itself.
+            let _ = self.journal.step(self.run, &step);
+        }
+    }
+}
+
 impl Observer for Recorder<'_> {
     fn behind(&self) -> Option<&dyn Observer> {
         Some(self.observer)
     }
 
     fn event(&self, event: &Event) {
-        if let Some(step) = Step::of(event) {
-            // A step that cannot be written down is still told; a full disk is noticed by the work itself.
-            let _ = self.journal.step(self.run, &step);
-        }
+        self.note(event, None);
         self.observer.event(event);
+    }
+
+    fn event_of(&self, rung: &RungKey, event: &Event) {
+        self.note(event, Some(rung));
+        self.observer.event_of(rung, event);
     }
 }

@@ -19,6 +19,17 @@ pub enum Step {
         yard: String,
         /// Why.
         reason: String,
+        /// For which rung.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        rung: Option<RungKey>,
+    },
+    /// An artifact is on its way.
+    Fetching {
+        /// The file's name.
+        file: String,
+        /// For which rung.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        rung: Option<RungKey>,
     },
     /// An artifact was there, and its digest agreed.
     Fetched {
@@ -31,6 +42,9 @@ pub enum Step {
         /// The yard or origin that it came from.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         from: Option<String>,
+        /// For which rung.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        rung: Option<RungKey>,
     },
     /// Work on a rung began.
     Rung {
@@ -103,12 +117,16 @@ pub enum Step {
 }
 
 impl Step {
-    /// The step that an event is; `None` for those that only show that something is under way.
-    pub(super) fn of(event: &Event) -> Option<Self> {
+    /// The step that an event is, for a rung where that is known; `None` for those that only show that something is under way.
+    pub(super) fn of(event: &Event, of: Option<&RungKey>) -> Option<Self> {
+        let rung = || of.cloned();
         Some(match event {
-            Event::YardFailed { yard, reason, .. } => Self::YardFailed { yard: yard.clone(), reason: reason.clone() },
+            Event::YardFailed { yard, reason, .. } => {
+                Self::YardFailed { yard: yard.clone(), reason: reason.clone(), rung: rung() }
+            }
+            Event::Fetching { file, .. } => Self::Fetching { file: file.clone(), rung: rung() },
             Event::Fetched { file, size, cached, from } => {
-                Self::Fetched { file: file.clone(), size: *size, cached: *cached, from: from.clone() }
+                Self::Fetched { file: file.clone(), size: *size, cached: *cached, from: from.clone(), rung: rung() }
             }
             Event::Rung { key, rung, .. } => Self::Rung { rung: key.clone(), version: rung.version.clone() },
             Event::OnHost { copy } => Self::OnHost { file: copy.path().to_path_buf() },

@@ -92,7 +92,7 @@ impl Layers {
             .iter()
             .map(|rung| rung.needs.iter().filter_map(|need| places.get(need.as_str()).copied()).collect())
             .collect();
-        let layers = layers(&needs);
+        let layers = heights(&needs);
         let mut boxes: Vec<Box> =
             report.rungs.iter().zip(&layers).map(|(rung, layer)| boxed(&rung.rung, &rung.version, *layer)).collect();
         let (width, height) = stack(&mut boxes, &needs);
@@ -115,8 +115,9 @@ fn boxed(name: &str, version: &str, layer: usize) -> Box {
     Box { x: 0.0, y: 0.0, width, height: HEIGHT, name, version, layer }
 }
 
-/// One more than the highest of what a rung needs; those that need each other count as they come.
-fn layers(needs: &[Vec<usize>]) -> Vec<usize> {
+/// The layer of each rung, from 0: one more than the highest of what it needs, which stands before it; those that need each other count as
+/// they come.
+pub fn heights(needs: &[Vec<usize>]) -> Vec<usize> {
     let mut layers: Vec<usize> = Vec::new();
     for own in needs {
         let below = own.iter().filter_map(|need| layers.get(*need)).max();

@@ -3,7 +3,7 @@
 mod layers;
 mod sbom;
 
-pub use self::layers::{Box as LayerBox, Layers, Line as LayerLine};
+pub use self::layers::{Box as LayerBox, Layers, Line as LayerLine, heights};
 pub use self::sbom::{cyclonedx, spdx};
 
 use std::collections::{BTreeMap, BTreeSet};
