@@ -23,6 +23,7 @@ mod editors;
 mod elsewhere;
 mod entering;
 mod fitting;
+mod guiding;
 mod histories;
 mod indexes;
 mod keeping;

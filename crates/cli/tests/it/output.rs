@@ -13,6 +13,14 @@ fn bare_kladder_tells_where_the_machine_stands_and_what_is_next() {
         sandbox.run(&[]).passed().stdout,
         str![[r#"
 Tide-gauge desk
+
+  ┃ ╌ whimbrow 6.0.2                                                                    ┃
+  ┃ ╌ brinwright 2.4.1   ╌ neapstone 7.2      ╌ turnsedge 0.12.0   ╌ wrackle 1.0.0      ┃
+  ┃ ╌ skerroc 1.4.3                                                                     ┃
+  ┃ ╌ oarweld 2.2.1      ╌ seichebox 2.4                                                ┃
+  ┃ ╌ tombolet 1.1.0     ╌ cc 12.2.0          ╌ tidlow 4.0.8                            ┃
+    ╌ to climb
+
   ladder   ladder.toml, 8 wishes
   pins     none yet
   landing  none yet
@@ -26,9 +34,16 @@ Tide-gauge desk
         sandbox.run(&[]).passed().stdout,
         str![[r#"
 Tide-gauge desk
+
+  ┃ ━ whimbrow 6.0.2                                                                    ┃
+  ┃ ━ brinwright 2.4.1   ━ neapstone 7.2      ━ turnsedge 0.12.0   ━ wrackle 1.0.0      ┃
+  ┃ ━ skerroc 1.4.3                                                                     ┃
+  ┃ ━ oarweld 2.2.1      ━ seichebox 2.4                                                ┃
+  ┃ ━ tombolet 1.1.0     ━ cc 12.2.0          ━ tidlow 4.0.8                            ┃
+
   ladder   ladder.toml, 8 wishes
   pins     fit the ladder
-  landing  1, made [..] UTC
+  landing  1, made 2026-11-28 15:04 UTC
   rungs    11, all stand
   next     kladder verify
 
@@ -39,9 +54,17 @@ Tide-gauge desk
         sandbox.run(&[]).passed().stdout,
         str![[r#"
 Tide-gauge desk
+
+  ┃ ━ whimbrow 6.0.2                                                                    ┃
+  ┃ ━ brinwright 2.4.1   ━ neapstone 7.2      ━ turnsedge 0.12.0   ━ wrackle 1.0.0      ┃
+  ┃ ━ skerroc 1.4.3                                                                     ┃
+  ┃ ━ oarweld 2.2.1      ━ seichebox 2.4                                                ┃
+  ┃ ━ tombolet 1.1.0     ━ cc 12.2.0          ╌ tidlow 4.2.1                            ┃
+    ━ stands   ╌ to climb
+
   ladder   ladder.toml, 8 wishes
   pins     are older than the ladder
-  landing  1, made [..] UTC
+  landing  1, made 2026-11-28 15:04 UTC
   rungs    11, 1 to climb, 1.3 kB to fetch
   next     kladder climb
 

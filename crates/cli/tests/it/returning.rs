@@ -115,7 +115,7 @@ fn the_log_tells_a_climb_step_by_step_and_why_it_failed() {
     let log = sandbox.run(&["log", "--json"]).passed().json();
     let steps: Vec<&str> =
         log["runs"][0]["steps"].as_array().unwrap().iter().map(|s| s["step"].as_str().unwrap()).collect();
-    assert_eq!(steps, ["rung", "fetched", "shelved", "checked", "climbed", "landed"]);
+    assert_eq!(steps, ["rung", "fetching", "fetched", "shelved", "checked", "climbed", "landed"]);
     assert_eq!(log["runs"][0]["ended"], "done");
     sandbox.edit("catalog/tools/tombolet.toml", "tombolet (?<version>", "tombolette (?<version>");
     let _ = sandbox.run(&["verify"]);

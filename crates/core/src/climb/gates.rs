@@ -10,6 +10,7 @@ use std::sync::Arc;
 use kladder_choose::catalog::{Anew, Artifact, Demand, Gate, Who};
 use kladder_choose::names::ToolName;
 
+use super::Site;
 use super::route::Route;
 use crate::bring::fetch::Yard;
 pub use crate::host::demands::{Fact, Virtual};
@@ -82,6 +83,15 @@ pub fn check(route: &Route, survey: &Survey, host: &Host, yards: &[Arc<dyn Yard>
     let mut standings: Vec<Standing> = left.iter().flat_map(|rung| of_rung(rung, survey, host, yards, told)).collect();
     standings.extend(disk(&left, survey));
     standings
+}
+
+impl Site<'_> {
+    /// How the gates of a rung stand, whether it stands itself or not.
+    pub fn gates_of(&self, rung: &Rung, survey: &Survey) -> Vec<Standing> {
+        // What is not known to be done is to be done.
+        let told = Chores::read(&self.home.data).unwrap_or_default();
+        of_rung(rung, survey, self.host, self.yards, &told)
+    }
 }
 
 /// How the gates of one rung stand.

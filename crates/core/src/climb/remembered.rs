@@ -5,10 +5,12 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use kladder_choose::names::RungKey;
 use serde::{Deserialize, Serialize};
 
 use crate::base::event::{Outcome, Subject, Verdict};
 use crate::base::record;
+use crate::prove::together::{Needed, Proof};
 
 const FORMAT: u32 = 1;
 const FILE: &str = "verified.json";
@@ -21,6 +23,9 @@ pub struct Remembered {
     pub at: jiff::Timestamp,
     /// Whether something failed, by what was looked at.
     failed: BTreeMap<String, bool>,
+    /// The needs between rungs, and whether they were proved when rehearsals were last run.
+    #[serde(default)]
+    needs: Vec<(RungKey, RungKey, Proof)>,
 }
 
 /// A subject as a key.
@@ -35,6 +40,11 @@ impl Remembered {
         self.failed.iter().filter_map(|(key, failed)| Some((serde_json::from_str(key).ok()?, *failed)))
     }
 
+    /// The needs between rungs: by whom, of whom, and whether that was proved.
+    pub fn needs(&self) -> impl Iterator<Item = &(RungKey, RungKey, Proof)> {
+        self.needs.iter()
+    }
+
     /// What is remembered in a ladder's folder; a record that cannot be used is as good as none.
     pub(super) fn read(folder: &Path) -> Option<Self> {
         record::read(&folder.join(FILE), FORMAT).ok()
@@ -46,11 +56,16 @@ impl Remembered {
     }
 
     /// Remembers what came of it now, and goes on remembering what was not looked at.
-    pub(super) fn write(before: Option<&Self>, verdicts: &[Verdict], folder: &Path) {
+    pub(super) fn write(before: Option<&Self>, verdicts: &[Verdict], proved: Option<&[Needed]>, folder: &Path) {
         let mut failed = before.map(|before| before.failed.clone()).unwrap_or_default();
         let looked = verdicts.iter().filter(|verdict| !matches!(verdict.outcome, Outcome::Skipped(_)));
         failed.extend(looked.map(|verdict| (key(&verdict.subject), verdict.failed())));
+        let as_kept = |need: &Needed| (need.by.clone(), need.of.clone(), need.proof);
+        let needs = match proved {
+            Some(proved) => proved.iter().map(as_kept).collect(),
+            None => before.map(|before| before.needs.clone()).unwrap_or_default(),
+        };
         // Who may not write only sees less the next time.
-        let _ = record::write(&folder.join(FILE), &Self { format: FORMAT, at: jiff::Timestamp::now(), failed });
+        let _ = record::write(&folder.join(FILE), &Self { format: FORMAT, at: jiff::Timestamp::now(), failed, needs });
     }
 }

@@ -69,7 +69,9 @@ impl Site<'_> {
         name_damaged(&mut verified.verdicts, route, &self.rehearsals()?);
         let (verdicts, landings) = (&verified.verdicts, self.landings());
         verified.before = Remembered::read(landings.folder());
-        Remembered::write(verified.before.as_ref(), verdicts, landings.folder());
+        // Without a rehearsal nobody was seen with anybody.
+        let proved = verified.together.is_watched.map(|_| verified.together.needs(&route.rungs));
+        Remembered::write(verified.before.as_ref(), verdicts, proved.as_deref(), landings.folder());
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);

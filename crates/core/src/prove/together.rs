@@ -23,7 +23,7 @@ pub enum Met {
 }
 
 /// What became of a need between two rungs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Proof {
     /// The two were seen together.

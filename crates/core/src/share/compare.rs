@@ -171,16 +171,9 @@ mod tests {
         Report {
             format: Report::FORMAT.to_owned(),
             machine: "m".to_owned(),
-            made: String::new(),
-            kladder: String::new(),
-            title: String::new(),
             host: host.iter().map(|(name, value)| (text(name), text(value))).collect(),
-            landing: None,
-            landed: None,
             rungs: rungs.iter().map(rung).collect(),
-            verified: None,
-            failed: Vec::new(),
-            looked_at: 0,
+            ..Report::default()
         }
     }
 

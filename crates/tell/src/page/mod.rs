@@ -1,10 +1,13 @@
 //! A report as one page of HTML, whole in itself: it fetches nothing, needs no script, and reads in print, in grey and in the dark.
 
-use kladder_core::share::report::{Layers, Report, ReportFile};
+use std::time::Duration;
+
+use kladder_core::prove::together::Proof;
+use kladder_core::share::report::{Doing, Layers, Report, ReportFile, Timeline};
 use minijinja::{Environment, context};
 use serde::Serialize;
 
-use crate::text::bytes;
+use crate::text::{bytes, time};
 use crate::words;
 
 /// Ends in `.html`, so that what is filled in is escaped.
@@ -42,5 +45,111 @@ pub fn page(report: &Report) -> Result<String, minijinja::Error> {
     let missing = report.rungs.iter().filter(|rung| report.landing.is_some() && rung.stands.is_none()).count();
     let size = bytes(files.iter().map(|file| file.size).sum());
     let layers = Layers::of(report);
-    environment.get_template(NAME)?.render(context! { report, rows, files, failed, licences, missing, size, layers })
+    let timeline = report.climb.as_ref().map(drawn_climb);
+    let matrix = matrix(report);
+    environment
+        .get_template(NAME)?
+        .render(context! { report, rows, files, failed, licences, missing, size, layers, timeline, matrix })
+}
+
+/// A climb as bars on a line of time; lengths are per mille of its whole.
+#[derive(Serialize)]
+struct DrawnClimb {
+    took: String,
+    rungs: Vec<DrawnRung>,
+    /// Moments that are named below the bars.
+    marks: Vec<Mark>,
+}
+
+#[derive(Serialize)]
+struct DrawnRung {
+    rung: String,
+    longest: bool,
+    bars: Vec<Bar>,
+    /// The same in words.
+    told: String,
+}
+
+#[derive(Serialize)]
+struct Bar {
+    kind: &'static str,
+    from: u64,
+    width: u64,
+}
+
+#[derive(Serialize)]
+struct Mark {
+    at: u64,
+    text: String,
+}
+
+fn drawn_climb(climb: &Timeline) -> DrawnClimb {
+    let end = climb.rungs.iter().flat_map(|rung| &rung.spans).map(|span| span.until).max().unwrap_or(0);
+    let whole = end.max(climb.took).max(1);
+    let mille = |at: u64| at * 1000 / whole;
+    let name = |what: Doing| match what {
+        Doing::Download => "download",
+        Doing::Waiting => "waiting",
+        Doing::Unpack => "unpack",
+        Doing::SetUp => "set-up",
+        Doing::Checks => "checks",
+    };
+    let rungs = climb.rungs.iter().map(|rung| DrawnRung {
+        rung: rung.rung.clone(),
+        longest: rung.longest,
+        bars: rung
+            .spans
+            .iter()
+            .map(|span| Bar {
+                kind: name(span.what),
+                from: mille(span.from),
+                width: mille(span.until - span.from).max(2),
+            })
+            .collect(),
+        told: rung
+            .spans
+            .iter()
+            .map(|span| format!("{} {}", name(span.what), time(Duration::from_millis(span.until - span.from))))
+            .collect::<Vec<_>>()
+            .join(", "),
+    });
+    let marks = (0..=4).map(|part| Mark { at: part * 250, text: time(Duration::from_millis(whole * part / 4)) });
+    DrawnClimb { took: time(Duration::from_millis(climb.took)), rungs: rungs.collect(), marks: marks.collect() }
+}
+
+/// Who needs whom: a row for each that needs, a column for each that is needed.
+#[derive(Serialize)]
+struct Matrix {
+    columns: Vec<String>,
+    rows: Vec<(String, Vec<&'static str>)>,
+    proved: usize,
+    all: usize,
+}
+
+fn matrix(report: &Report) -> Option<Matrix> {
+    if report.together.is_empty() {
+        return None;
+    }
+    let sorted = |mut names: Vec<String>| {
+        names.sort();
+        names.dedup();
+        names
+    };
+    let columns = sorted(report.together.iter().map(|need| need.needs.clone()).collect());
+    let rows = sorted(report.together.iter().map(|need| need.rung.clone()).collect());
+    let cell = |row: &str, column: &str| {
+        let need = report.together.iter().find(|need| need.rung == row && need.needs == column);
+        need.map_or("", |need| match need.proof {
+            Proof::Proved => "proved",
+            Proof::NotProved => "open",
+            Proof::Failing => "failing",
+        })
+    };
+    let rows = rows.into_iter().map(|row| {
+        let cells = columns.iter().map(|column| cell(&row, column)).collect();
+        (row, cells)
+    });
+    let rows = rows.collect();
+    let proved = report.together.iter().filter(|need| need.proof == Proof::Proved).count();
+    Some(Matrix { columns, rows, proved, all: report.together.len() })
 }

@@ -13,7 +13,7 @@
 //!
 //! Who is asked first follows from the digest and the machines that are known (rendezvous hashing, Thaler and Ravishankar 1998), so that all
 //! ask the same one, which remembers who asked. Whoever is the first to ask goes to the yard or maker; each further one is sent to the one
-//! before. While a file comes in it is passed on to one other machine, and to [`WHOLE`] once it is whole: so forty machines are a chain
+//! before. While a file comes in it is passed on to one other machine, and to four once it is whole: so forty machines are a chain
 //! that forwards at the full rate of its links, and each byte leaves the origin about once. Machines are found by DNS-SD
 //! (RFC 6763) over multicast DNS (RFC 6762) as `_kladder._tcp.local`, or are named.
 

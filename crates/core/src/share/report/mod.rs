@@ -2,23 +2,30 @@
 
 mod layers;
 mod sbom;
+mod timeline;
 
 pub use self::layers::{Box as LayerBox, Layers, Line as LayerLine, heights};
 pub use self::sbom::{cyclonedx, spdx};
+pub use self::timeline::{Doing, Span, Timeline, TimelineRung};
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
-use kladder_choose::catalog::{Artifact, Definition};
+use kladder_choose::catalog::{Artifact, Definition, Who};
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
 use kladder_choose::sets::Library;
 use serde::{Deserialize, Serialize};
 
 use crate::base::event::Subject;
-use crate::climb::{ClimbError, Remembered};
+use crate::climb::gates::Standing;
+use crate::climb::{ClimbError, Remembered, Site};
 use crate::desk::Desk;
-use crate::host::survey::Survey;
+use crate::host::survey::{HostTool, Survey};
 use crate::keep::landing::{LandedRung, Landing, LandingError};
+use crate::keep::state::{Journal, Kind, Run, Step};
+use crate::prove::together::Proof;
+use crate::serve::Served;
 use crate::tasks::{Because, Rung};
 
 /// Why a report cannot be made.
@@ -59,6 +66,69 @@ pub struct Report {
     pub failed: Vec<Subject>,
     /// How much was looked at then.
     pub looked_at: usize,
+    /// The climb that made the landing; null where the log has forgotten it.
+    #[serde(default)]
+    pub climb: Option<Timeline>,
+    /// The needs between rungs, and whether a rehearsal proved them the last time.
+    #[serde(default)]
+    pub together: Vec<ReportNeed>,
+    /// What only an administrator or a person can do, of all rungs.
+    #[serde(default)]
+    pub chores: Vec<ReportChore>,
+    /// Programs that run while one works.
+    #[serde(default)]
+    pub services: Vec<ReportService>,
+    /// Tools that the machine has of its own.
+    #[serde(default)]
+    pub found: Vec<ReportFound>,
+}
+
+/// A need between two rungs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct ReportNeed {
+    /// Who needs.
+    pub rung: String,
+    /// Whom.
+    pub needs: String,
+    /// Whether that was seen to work.
+    pub proof: Proof,
+}
+
+/// A chore.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct ReportChore {
+    /// The name of its gate.
+    pub gate: String,
+    /// The rung that needs it.
+    pub rung: String,
+    /// Who does it: `administrator` or `person`.
+    pub who: String,
+    /// What is to be done, as the definition says it.
+    pub advice: Option<String>,
+    /// It is done.
+    pub done: bool,
+}
+
+/// A service.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct ReportService {
+    /// Its name.
+    pub service: String,
+    /// Whose it is.
+    pub rung: String,
+    /// Where it listens.
+    pub port: Option<u16>,
+}
+
+/// A tool of the machine's own.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct ReportFound {
+    /// The tool or capability.
+    pub tool: String,
+    /// The version that it says.
+    pub version: Option<String>,
+    /// Where it is.
+    pub path: String,
 }
 
 /// A rung of a report.
@@ -146,6 +216,11 @@ impl Report {
             verified: remembered.as_ref().map(|one| one.at.strftime(MOMENT).to_string()),
             failed,
             looked_at: remembered.as_ref().map_or(0, |one| one.all().count()),
+            climb: landing.as_ref().and_then(|landing| climbed(desk, &route.rungs, landing)),
+            together: remembered.map(|one| one.needs().map(need).collect()).unwrap_or_default(),
+            chores: chores(&site, &route.rungs, survey),
+            services: services(&route.rungs, site.landings().folder()),
+            found: survey.tools.iter().map(found).collect(),
         })
     }
 }
@@ -172,10 +247,55 @@ impl Report {
             landed: Some(moment),
             rungs: landing.rungs.iter().map(rung).collect(),
             verified: None,
-            failed: Vec::new(),
-            looked_at: 0,
+            ..Self::default()
         }
     }
+}
+
+/// The climb that made a landing, as the log has it.
+fn climbed(desk: &Desk, rungs: &[Rung], landing: &Landing) -> Option<Timeline> {
+    let journal = Journal::read(&desk.surroundings.home.data).ok()??;
+    let path = desk.ladder.path.canonicalize().unwrap_or_else(|_| desk.ladder.path.clone());
+    let landed = |run: &Run| {
+        let steps = journal.steps(run).ok()?;
+        let is_it = steps.iter().any(|(_, step)| *step == Step::Landed { number: landing.number });
+        is_it.then_some(steps)
+    };
+    let runs = journal.runs(Some(&path)).ok()?;
+    let (run, steps) = runs.iter().filter(|run| run.kind == Kind::Climb).find_map(|run| Some((run, landed(run)?)))?;
+    let needs = rungs.iter().map(|rung| (rung.key.clone(), rung.needs.clone())).collect();
+    Some(Timeline::of(run.id, run.took.unwrap_or_default(), &steps, &needs))
+}
+
+fn need(need: &(RungKey, RungKey, Proof)) -> ReportNeed {
+    ReportNeed { rung: need.0.to_string(), needs: need.1.to_string(), proof: need.2 }
+}
+
+fn chores(site: &Site<'_>, rungs: &[Rung], survey: &Survey) -> Vec<ReportChore> {
+    let one = |(rung, gate): (&Rung, Standing)| {
+        let who = match gate.who? {
+            Who::Administrator => "administrator",
+            Who::Person => "person",
+        };
+        let (rung, advice) = (rung.key.to_string(), gate.advice.clone().or(gate.person.clone()));
+        Some(ReportChore { gate: gate.gate, rung, who: who.to_owned(), advice, done: gate.open })
+    };
+    let all = rungs.iter().flat_map(|rung| site.gates_of(rung, survey).into_iter().map(move |gate| (rung, gate)));
+    all.filter_map(one).collect()
+}
+
+fn services(rungs: &[Rung], ladder: &Path) -> Vec<ReportService> {
+    let one = |served: &Served<'_>| ReportService {
+        service: served.service.name.clone(),
+        rung: served.rung.key.to_string(),
+        port: served.port.map(|listening| listening.port),
+    };
+    crate::serve::all(rungs, ladder).iter().map(one).collect()
+}
+
+fn found(tool: &HostTool) -> ReportFound {
+    let (name, path) = (tool.tool.clone(), tool.path.to_string_lossy().into_owned());
+    ReportFound { tool: name, version: tool.version.clone(), path }
 }
 
 /// RFC 3339, whole seconds.
