@@ -42,6 +42,7 @@ mod rehearsing;
 mod reporting;
 mod returning;
 mod sandbox;
+mod schemas;
 mod serving;
 mod sets;
 mod setting;
