@@ -27,6 +27,12 @@ fn kind_of(path: &Path) -> &'static str {
 }
 
 struct Request {
+    /// Something is sent.
+    put: bool,
+    /// Bytes of what is sent.
+    length: Option<u64>,
+    /// What of it came with the header.
+    first: Vec<u8>,
     head_only: bool,
     /// The path as it was sent.
     target: String,
@@ -42,6 +48,7 @@ pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -
     let (path, answered) = match read_request(stream)? {
         Ok(request) => {
             let answered = match &settings.giver {
+                _ if request.put => put(stream, &request, settings),
                 Some(giver) => ask(stream, &request, giver.as_ref()),
                 None => respond(stream, &request, settings, faults),
             };
@@ -54,6 +61,13 @@ pub(crate) fn answer(stream: &TcpStream, settings: &Settings, faults: &Faults) -
         tell(&Answered { client, path, status: *status, bytes: *bytes });
     }
     answered.map(|_| ())
+}
+
+/// Takes what is sent.
+fn put(stream: &TcpStream, request: &Request, settings: &Settings) -> io::Result<Sent> {
+    let Some(folder) = &settings.collect else { return plain(stream, 405, "") };
+    let status = crate::collect::take(stream, &request.path, request.length, &request.first, folder)?;
+    plain(stream, status, "")
 }
 
 /// Lets a giver think of the answer.
@@ -127,7 +141,9 @@ fn read_request(mut stream: &TcpStream) -> io::Result<Result<Request, u16>> {
         let mut headers = [httparse::EMPTY_HEADER; 64];
         let mut parsed = httparse::Request::new(&mut headers);
         match parsed.parse(&bytes) {
-            Ok(httparse::Status::Complete(_)) => return Ok(understand(&parsed)),
+            Ok(httparse::Status::Complete(head)) => {
+                return Ok(understand(&parsed).map(|request| Request { first: bytes[head..].to_vec(), ..request }));
+            }
             Ok(httparse::Status::Partial) if got == 0 => return Err(io::ErrorKind::UnexpectedEof.into()),
             Ok(httparse::Status::Partial) if bytes.len() > LONGEST_HEADER => return Ok(Err(431)),
             Ok(httparse::Status::Partial) => {}
@@ -137,9 +153,10 @@ fn read_request(mut stream: &TcpStream) -> io::Result<Result<Request, u16>> {
 }
 
 fn understand(parsed: &httparse::Request<'_, '_>) -> Result<Request, u16> {
-    let head_only = match parsed.method {
-        Some("GET") => false,
-        Some("HEAD") => true,
+    let (head_only, put) = match parsed.method {
+        Some("GET") => (false, false),
+        Some("HEAD") => (true, false),
+        Some("PUT") => (false, true),
         _ => return Err(405),
     };
     let whole = parsed.path.unwrap_or("/").split('#').next().unwrap_or("/");
@@ -150,7 +167,19 @@ fn understand(parsed: &httparse::Request<'_, '_>) -> Result<Request, u16> {
         found.and_then(|header| std::str::from_utf8(header.value).ok()).map(str::to_owned)
     };
     let (range, if_range, authorization) = (header("range"), header("if-range"), header("authorization"));
-    Ok(Request { head_only, target: target.to_owned(), path, query: query.to_owned(), range, if_range, authorization })
+    let length = header("content-length").and_then(|text| text.parse().ok());
+    Ok(Request {
+        put,
+        length,
+        first: Vec::new(),
+        head_only,
+        target: target.to_owned(),
+        path,
+        query: query.to_owned(),
+        range,
+        if_range,
+        authorization,
+    })
 }
 
 /// The file that a URL path names, if it is a plain file inside `folder`; a path that ends with a slash names the page that
@@ -243,13 +272,17 @@ fn send_badly(mut out: &TcpStream, mut file: File, part: Range<u64>, fault: &Fau
 
 pub(crate) fn plain(mut out: &TcpStream, status: u16, header: &str) -> io::Result<Sent> {
     let reason = match status {
+        204 => "No Content",
         302 => "Found",
         400 => "Bad Request",
         401 => "Unauthorized",
         404 => "Not Found",
         405 => "Method Not Allowed",
+        411 => "Length Required",
+        413 => "Content Too Large",
         416 => "Range Not Satisfiable",
         431 => "Request Header Fields Too Large",
+        507 => "Insufficient Storage",
         503 => "Service Unavailable",
         _ => "Error",
     };

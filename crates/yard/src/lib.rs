@@ -1,10 +1,11 @@
 //! A small HTTP/1.1 server for a folder of artifacts (RFC 9110, RFC 9112), and for tests one that misbehaves on demand.
 //!
-//! It answers GET and HEAD for plain files, with a length and an entity tag, and single byte ranges. It lists no
+//! It answers GET and HEAD for plain files (and, where that is wanted, takes standings of machines by PUT), with a length and an entity tag, and single byte ranges. It lists no
 //! folder by itself, follows no link out of the one it serves, and closes each connection after one answer: artifacts are few and
 //! large, and what is not kept alive cannot be left hanging.
 
 mod answer;
+mod collect;
 mod fault;
 mod give;
 
@@ -33,6 +34,8 @@ pub struct Settings {
     pub rules: Vec<Rule>,
     /// Who is told of each answer, once it is sent.
     pub tell: Option<fn(&Answered)>,
+    /// Where standings that machines send are put; nothing is taken where there is none.
+    pub collect: Option<PathBuf>,
     /// Who answers in the place of the folder.
     pub giver: Option<Arc<dyn Giver>>,
 }

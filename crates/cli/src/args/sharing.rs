@@ -83,8 +83,8 @@ pub(crate) enum ReportForm {
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareOptions {
-    /// Reports that `kladder report FILE.json` wrote, numbers of this ladder's landings, or `here` for this machine; one is compared
-    /// with this machine
+    /// Reports that `kladder report FILE.json` wrote, folders of such, numbers of this ladder's landings, or `here` for this machine; one is
+    /// compared with this machine
     #[arg(required = true, value_name = "WORKSTATION")]
     pub(crate) workstations: Vec<String>,
     /// What differs between the machines themselves, too
@@ -128,6 +128,9 @@ pub(crate) enum YardCommand {
         /// The address to listen on; port 0 takes a free one
         #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
         listen: SocketAddr,
+        /// Take how machines stand at the end of their climbs (`collector` in their config.toml) into this folder
+        #[arg(long, value_name = "FOLDER")]
+        collect: Option<PathBuf>,
         /// Tell each request on standard error: who, the status, the bytes sent, the path
         #[arg(long)]
         log: bool,

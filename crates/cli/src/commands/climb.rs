@@ -6,19 +6,21 @@ use std::time::{Duration, Instant};
 use kladder_choose::catalog::{Gate, Rehearsal};
 use kladder_choose::names::RungKey;
 use kladder_choose::pins::Pins;
+use kladder_core::base::event::chain;
 use kladder_core::bring::bale::Bale;
 use kladder_core::climb::gates::Standing;
 use kladder_core::climb::{Climbed, CodeStanding, CodeState, Holder, Request, WhyMissing};
 use kladder_core::desk::{Desk, Freshness};
 use kladder_core::keep::landing::Landing;
 use kladder_core::keep::wired::Wired;
+use kladder_core::share::collect;
 use kladder_core::share::laid::lay;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::text::{both, clean, count, time};
 use kladder_tell::{shapes, words};
 
 use crate::args::{ClimbOptions, VerifyOptions};
-use crate::commands::{login, look, route, settings, ssh_key, verify, wire};
+use crate::commands::{login, look, report, route, settings, ssh_key, verify, wire};
 use crate::context::Context;
 use crate::person::{Person, is_present};
 use crate::render::text::{BAD, GOOD, STRONG, shown, styled};
@@ -108,11 +110,22 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
             return Ok(rehearsed);
         }
     }
+    send_standing(context, &desk, &pins, out)?;
     if let Some(neighbours) = &desk.neighbours {
         neighbours.leave(&progress).map_err(|_| Problem::interrupted())?;
     }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
     Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
+}
+
+/// Tells a collector how this machine stands now, where the settings name one; that it cannot be told is no reason to fail.
+fn send_standing(context: &Context, desk: &Desk, pins: &Pins, out: &Out) -> Result<(), Problem> {
+    let Some(to) = context.around.home.settings()?.collector.filter(|_| !context.around.offline) else { return Ok(()) };
+    let report = report::of(context, desk, pins, None)?;
+    match collect::send(&report, &to, &context.around.home, &desk.network) {
+        Ok(()) => Ok(()),
+        Err(error) => out.say(clean(&format!("How this machine stands could not be told to {to}: {}.", chain(&error)))),
+    }
 }
 
 /// The surroundings with the ladder of the last bale, and nothing to fetch but from bales.

@@ -19,11 +19,12 @@ use crate::render::text::{BAD, FAINT, STRONG, TOLD, styled};
 const NAMED: usize = 4;
 
 pub(super) fn run(context: &Context, out: &Out, options: &CompareOptions) -> Result<ExitCode, Problem> {
-    let mut named: Vec<&str> = options.workstations.iter().map(String::as_str).collect();
+    let mut named: Vec<String> =
+        options.workstations.iter().map(|name| within(context, name)).collect::<Result<Vec<_>, _>>()?.concat();
     if named.len() == 1 {
-        named.insert(0, "here");
+        named.insert(0, "here".to_owned());
     }
-    let all: Vec<Report> = named.into_iter().map(|name| read(context, out, name)).collect::<Result<_, _>>()?;
+    let all: Vec<Report> = named.iter().map(|name| read(context, out, name)).collect::<Result<_, _>>()?;
     let comparison = compare(&all, &|subject| format!("{}: {}", words::owner(subject), words::claim(subject)));
     out.value(&shapes::Compare::of(&all, &comparison))?;
     let told: Vec<&Difference> =
@@ -48,6 +49,30 @@ pub(super) fn run(context: &Context, out: &Out, options: &CompareOptions) -> Res
         out.say(styled(FAINT, note))?;
     }
     Ok(if comparison.is_same() { ExitCode::SUCCESS } else { Code::Different.into() })
+}
+
+/// The reports in a folder, or what was named itself.
+fn within(context: &Context, name: &str) -> Result<Vec<String>, Problem> {
+    let path = context.around.folder.join(name);
+    if name == "here" || name.parse::<u32>().is_ok() || !path.is_dir() {
+        return Ok(vec![name.to_owned()]);
+    }
+    let failed = |error: std::io::Error| Problem::new(Code::Failed, error.to_string()).at(&path);
+    let mut all = Vec::new();
+    for entry in std::fs::read_dir(&path).map_err(failed)? {
+        let file = entry.map_err(failed)?.path();
+        let is_hidden = file.file_name().is_some_and(|name| name.as_encoded_bytes().starts_with(b"."));
+        if !is_hidden && file.extension().is_some_and(|ending| ending == "json") {
+            all.push(file.display().to_string());
+        }
+    }
+    all.sort();
+    if all.is_empty() {
+        let problem = Problem::new(Code::BadFile, "there is no report in this folder").at(&path);
+        return Err(problem
+            .next("`kladder report FILE.json` writes one; `kladder yard serve --collect` gathers those of a room"));
+    }
+    Ok(all)
 }
 
 /// A report from a file, of a landing, or of this machine.

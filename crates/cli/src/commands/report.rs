@@ -67,7 +67,7 @@ pub(super) fn here(context: &Context, out: &Out) -> Result<Report, Problem> {
     of(context, &desk, &pins, None)
 }
 
-fn of(context: &Context, desk: &Desk, pins: &Pins, name: Option<&str>) -> Result<Report, Problem> {
+pub(super) fn of(context: &Context, desk: &Desk, pins: &Pins, name: Option<&str>) -> Result<Report, Problem> {
     let own = || rustix::system::uname().nodename().to_string_lossy().into_owned();
     let name = name.map_or_else(own, str::to_owned);
     Ok(Report::of(desk, pins, &name, &surveyed(context))?)

@@ -168,3 +168,61 @@ fn the_page_is_whole_in_itself_and_takes_no_text_for_markup() {
     }
     assert!(page.contains("needed by skerroc") && page.contains("<b>landing 1</b>"), "{page}");
 }
+
+#[test]
+fn a_room_tells_how_it_stands_where_that_is_wanted() {
+    let sandbox = Sandbox::new();
+    sandbox.wish("tombolet = \"any\"");
+    std::fs::create_dir_all(sandbox.path("served")).unwrap();
+    let mut child =
+        sandbox.start(&["yard", "serve", "../served", "--listen", "127.0.0.1:0", "--collect", "../room", "--json"]);
+    let mut told = String::new();
+    let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
+    while !told.trim_end().ends_with('}') {
+        std::io::BufRead::read_line(&mut out, &mut told).unwrap();
+    }
+    let address = serde_json::from_str::<Value>(&told).unwrap()["address"].as_str().unwrap().to_owned();
+    let own = sandbox.read("home/config/config.toml");
+    sandbox.write("home/config/config.toml", &format!("collector = \"{address}\"\n{own}"));
+    let _ = sandbox.run(&["climb"]).passed();
+    let _ = sandbox.run(&["climb"]).passed();
+    let files =
+        || fs::read_dir(sandbox.path("room")).unwrap().map(|entry| entry.unwrap().file_name()).collect::<Vec<_>>();
+    assert_eq!(files().len(), 1, "one machine, told of twice: {:?}", files());
+    let told = sandbox.run(&["compare", "../room"]).passed().stdout;
+    assert!(told.contains("2 workstations are the same"), "{told}");
+
+    // What anybody may send is small, plainly named and an object; nothing else is written to, and nothing is read.
+    let send = |path: &str, head: &str, body: &str| -> String {
+        use std::io::{Read, Write};
+        let mut stream = std::net::TcpStream::connect(address.trim_start_matches("http://")).unwrap();
+        write!(stream, "PUT {path} HTTP/1.1\r\nHost: a\r\n{head}\r\n{body}").unwrap();
+        let _ = stream.shutdown(std::net::Shutdown::Write);
+        let mut answer = String::new();
+        let _ = stream.read_to_string(&mut answer);
+        answer.split(' ').nth(1).unwrap_or_default().to_owned()
+    };
+    let length = |count: usize| format!("Content-Length: {count}\r\n");
+    for (path, head, body, status) in [
+        ("/standings/../../evil.json", length(2), "{}", "404"),
+        ("/standings/.evil.json", length(2), "{}", "404"),
+        ("/evil.json", length(2), "{}", "404"),
+        ("/standings/a.json", String::new(), "{}", "411"),
+        ("/standings/a.json", length(9_000_000), "{}", "413"),
+        ("/standings/a.json", length(20), "{}", "400"),
+        ("/standings/a.json", length(2), "no", "400"),
+        ("/standings/a.json", length(2), "{}", "204"),
+    ] {
+        assert_eq!(send(path, &head, body), status, "{path} {head}");
+    }
+    assert_eq!(files().len(), 2);
+    let told = sandbox.run(&["compare", "../room"]);
+    assert!(told.code == 10 && told.stderr.contains("a.json"), "{}", told.complaint());
+    child.kill().unwrap();
+    child.wait().unwrap();
+    // Nobody listens any more: the climb stands all the same.
+    let told = sandbox.run(&["climb"]).passed();
+    assert!(told.stdout.contains("could not be told to"), "{}", told.stdout);
+    let told = sandbox.run(&["compare", "../served"]);
+    assert!(told.code == 10 && told.stderr.contains("no report in this folder"), "{}", told.complaint());
+}

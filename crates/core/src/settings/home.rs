@@ -132,6 +132,7 @@ impl Home {
             indexes: indexes(&source, form.indexes, &self.config)?,
             sign_ins: sign_ins(&source, form.sign_ins, &self.config)?,
             neighbours: form.neighbours,
+            collector: form.collector.map(|text| collector(&source, &text)).transpose()?,
             identity: form.identity,
             tell_commands: form.tell_commands,
             rehearse: form.rehearse,
@@ -158,6 +159,8 @@ pub struct Settings {
     pub sign_ins: BTreeMap<String, SignIn>,
     /// Whether machines of the room give each other what they have, and how.
     pub neighbours: Option<NeighbourSetting>,
+    /// Where a climb sends how this machine stands, without a slash at its end.
+    pub collector: Option<String>,
     /// Who works here, for version control.
     pub identity: BTreeMap<String, String>,
     /// Whether wired shells tell who would bring a command that is not there.
@@ -183,6 +186,7 @@ struct Form {
     #[serde(default, rename = "sign-in")]
     sign_ins: BTreeMap<Spanned<String>, Spanned<SignInForm>>,
     neighbours: Option<NeighbourSetting>,
+    collector: Option<Spanned<String>>,
     #[serde(default)]
     identity: BTreeMap<String, String>,
     #[serde(default, rename = "tell-commands")]
@@ -196,6 +200,15 @@ struct Form {
 enum OriginsForm {
     Any(bool),
     Hosts(Vec<String>),
+}
+
+/// Where standings are sent to.
+fn collector(source: &Source, text: &Spanned<String>) -> Result<String, DocumentError> {
+    match YardAddress::new(text.get_ref(), Path::new("/")) {
+        Ok(YardAddress::Server(address)) => Ok(address),
+        Ok(_) => Err(source.invalid(text.span(), "a collector is an address with http:// or https://".to_owned())),
+        Err(error) => Err(source.invalid(text.span(), error.to_string())),
+    }
 }
 
 /// Which origins may be asked. Mirrors begin and end like addresses, so that no other host is meant by accident.

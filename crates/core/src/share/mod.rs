@@ -2,6 +2,7 @@
 //! and held against others (compare).
 
 pub mod bale;
+pub mod collect;
 pub mod compare;
 pub mod laid;
 mod needed;

@@ -26,7 +26,9 @@ pub(super) fn run(context: &Context, command: &YardCommand, out: &Out) -> Result
     match command {
         YardCommand::Fill { yard, machines } => fill::run(context, yard, machines, out),
         YardCommand::Check { yard, machines, mend } => check::run(context, yard, machines, *mend, out),
-        YardCommand::Serve { folder, listen, log } => serve::run(context, folder, *listen, *log, out),
+        YardCommand::Serve { folder, listen, collect, log } => {
+            serve::run(context, folder, *listen, collect.as_deref(), *log, out)
+        }
         YardCommand::Share => share::run(context, out),
         YardCommand::Take { files } => take::run(context, files, out),
     }

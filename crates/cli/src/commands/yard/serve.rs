@@ -5,6 +5,7 @@ use std::net::SocketAddr;
 use std::path::Path;
 use std::process::ExitCode;
 
+use kladder_core::base::files;
 use kladder_tell::problem::{Code, Problem};
 use kladder_tell::shapes;
 use kladder_tell::text::{bytes, clean};
@@ -25,6 +26,7 @@ pub(super) fn run(
     context: &Context,
     folder: &Path,
     listen: SocketAddr,
+    collect: Option<&Path>,
     log: bool,
     out: &Out,
 ) -> Result<ExitCode, Problem> {
@@ -38,7 +40,11 @@ pub(super) fn run(
         return Err(failed("there is no such folder".to_owned()));
     }
     let tell: Option<fn(&Answered)> = log.then_some(told);
-    let settings = Settings { folder: folder.clone(), tell, ..Settings::default() };
+    let collect = collect.map(|into| context.around.folder.join(into));
+    if let Some(into) = &collect {
+        files::create_folder(into).map_err(|error| Problem::file(&error))?;
+    }
+    let settings = Settings { folder: folder.clone(), tell, collect: collect.clone(), ..Settings::default() };
     let yard = Yard::with(settings, listen).map_err(|error| failed(error.to_string()))?;
     let address = yard.url();
     out.value(&shapes::Served {
@@ -47,6 +53,14 @@ pub(super) fn run(
         folder: shapes::path(&folder),
     })?;
     out.say(format!("{} serves {}. Ctrl-C ends it.", styled(TOLD, &address), shown(&folder)))?;
+    if let Some(into) = &collect {
+        let told = format!("collector = \"{address}\"");
+        out.say(format!(
+            "Machines with {} in config.toml tell how they stand; {} shows them.",
+            styled(TOLD, told),
+            styled(TOLD, format!("kladder compare {}", shown(into)))
+        ))?;
+    }
     if listen.ip().is_unspecified() {
         out.say("It listens on every address that this machine has.")?;
     }

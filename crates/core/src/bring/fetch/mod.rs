@@ -31,6 +31,7 @@ pub use origin::{addresses, makers, origin, unnamed_indexes};
 pub use person::downloaded;
 pub(in crate::bring) use redirect::resolved;
 pub use remote::Remote;
+pub use server::put_text;
 pub(in crate::bring) use server::read_from_near;
 pub use sign_in::SignInError;
 pub(in crate::bring) use sign_in::{Authorization, is_bare};

@@ -15,6 +15,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use super::Network;
 use super::redirect::{Bounds, Question, follow};
 use super::yard::{Offer, Yard, YardError, check_size};
+use crate::settings::host_of;
 
 /// What stays as it is in a segment of a URL's path (RFC 3986, `unreserved`).
 const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
@@ -93,6 +94,27 @@ pub(in crate::bring) fn read_from_near(
     }
     let timed = request.config().timeout_connect(Some(NEAR)).timeout_recv_response(Some(patience)).build();
     timed.call().map_err(ureq::Error::into_io)
+}
+
+/// Puts a small text where somebody collects such.
+///
+/// # Errors
+/// [`YardError`].
+pub fn put_text(url: &str, text: &str, network: &Network) -> Result<(), YardError> {
+    let host = || host_of(url).unwrap_or_default().to_owned();
+    let who = network.sign_ins.at(url).map_err(|source| YardError::SignIn { host: host(), source })?;
+    let mut request = network.agent(url).put(url).content_type("application/json");
+    if let Some(who) = &who {
+        request = request.header("Authorization", who.value());
+    }
+    let timed = request.config().timeout_send_body(Some(network.patience)).build();
+    let answer = timed.send(text).map_err(|error| unanswered(error.into_io()))?;
+    match answer.status().as_u16() {
+        200..=299 => Ok(()),
+        401 | 403 => Err(YardError::WhoAsks { host: host(), told: who.is_some(), how: None }),
+        404 | 405 => Err(YardError::NotThere),
+        status => Err(YardError::Status { status, pause: None }),
+    }
 }
 
 /// Opens an artifact at its own address.
