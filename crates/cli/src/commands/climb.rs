@@ -93,7 +93,10 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     if changed && out.draws() {
         out.say("")?;
         route::draw(&site.route()?.rungs, out)?;
-        out.say("")?;
+        // What follows begins with a blank line of its own, where anything does.
+        if placed.is_empty() && code.iter().all(|one| one.state == CodeState::There) {
+            out.say("")?;
+        }
     }
     tell_code(&code, out)?;
     settings::tell(&placed, out)?;

@@ -85,10 +85,14 @@ fn tell(run: &Run, steps: &[(Duration, Step)], out: &Out) -> Result<(), Problem>
     let begun = run.begun.strftime("%Y-%m-%d %H:%M:%S UTC");
     let what = styled(STRONG, format!("Run {}, {}", run.id, kind(run.kind)));
     out.say(format!("{what} of {}, begun {begun} by process {}", shown(&run.ladder), run.process))?;
+    let mut told = false;
     for part in parts(steps) {
-        if let Some(name) = &part.name {
-            out.say(format!("\n  {}", styled(STRONG, clean(name))))?;
+        match &part.name {
+            Some(name) => out.say(format!("\n  {}", styled(STRONG, clean(name))))?,
+            None if told => out.say("")?,
+            None => {}
         }
+        told = true;
         for (at, step) in part.steps {
             let Some((line, output)) = words(step) else { continue };
             out.say(format!("  {}  {line}", styled(FAINT, format!("{:>8.3} s", at.as_secs_f64()))))?;

@@ -23,7 +23,7 @@ const HOLD: Duration = Duration::from_secs(3);
 /// Something was asked for here, and nothing of it arrived for so long: nobody is sent here for it any more.
 const FRESH: Duration = Duration::from_secs(20);
 /// How often it is looked for new bytes.
-const GLANCE: Duration = Duration::from_millis(15);
+const GLANCE: Duration = Duration::from_millis(5);
 /// Nothing arrived for so long: whoever follows looks elsewhere.
 const STILL: Duration = Duration::from_secs(15);
 /// Bodies that are sent at once.

@@ -1,7 +1,7 @@
 //! Something that is asked of neighbours: found, and found anew where the one that gives it leaves.
 
 use std::io::{self, Read};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
@@ -82,6 +82,15 @@ impl Asking {
         None
     }
 
+    /// Whether one may be asked because another one says so: nobody is made to ask around in the wide world.
+    fn is_of_the_room(&self, to: SocketAddr) -> bool {
+        let is_near = match to.ip() {
+            IpAddr::V4(ip) => ip.is_private() || ip.is_loopback() || ip.is_link_local(),
+            IpAddr::V6(ip) => ip.is_loopback() || ip.is_unique_local() || ip.is_unicast_link_local(),
+        };
+        is_near || self.inner.room().is_ok_and(|room| room.found().others.contains(&to))
+    }
+
     /// What one is called, by its own word.
     fn name_of(&self, address: SocketAddr) -> Option<String> {
         if self.inner.is_silent(address) {
@@ -143,7 +152,8 @@ impl Asking {
             206 if header("content-range").is_some_and(|text| text.starts_with(&format!("bytes {from}-"))) => {}
             302 => {
                 let to = header("location").and_then(|to| to.strip_prefix("http://")?.split('/').next());
-                return Some(to.and_then(|to| to.parse().ok()).map_or(Said::Nothing, Said::Ask));
+                let to = to.and_then(|to| to.parse().ok()).filter(|to| self.is_of_the_room(*to));
+                return Some(to.map_or(Said::Nothing, Said::Ask));
             }
             503 => return Some(Said::Later),
             _ => return Some(Said::Nothing),
