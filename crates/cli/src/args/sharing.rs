@@ -25,6 +25,9 @@ pub(crate) struct BaleOptions {
     /// For this machine of the ladder; otherwise for all; may be given several times
     #[arg(long = "for", value_name = "MACHINE")]
     pub(crate) machines: Vec<String>,
+    /// Leave out the repositories of the ladder's code
+    #[arg(long)]
+    pub(crate) without_code: bool,
     /// Take this kladder along, and a plain script that begins with it
     #[arg(long)]
     pub(crate) with_kladder: bool,

@@ -39,6 +39,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &BaleOptions) -> Result
         volume: options.volume,
         machines: options.machines.clone(),
         guide: by_hand(&desk, &pins, false, false)?,
+        without_code: options.without_code,
         programs,
         file: file.clone(),
     };

@@ -172,3 +172,52 @@ kladder: the ladder wants code from repositories, and nothing has the command `g
     let pin = sandbox.command(&["pin"]).env("PATH", sandbox.path("bin")).output().unwrap();
     let _ = sandbox.finished(pin).passed();
 }
+
+#[test]
+fn a_bale_takes_the_code_along_for_a_machine_that_reaches_nobody() {
+    if !has_git() {
+        return;
+    }
+    let (sandbox, first) = with_repository();
+    let ladder = format!(
+        "[ladder]\ncatalog = \"../catalog\"\n[rungs]\ntombolet = \"any\"\n[code]\nfolder = \"code\"\n[code.sources]\n\
+         newest = {{ repository = \"../origin\" }}\ncalm = {{ repository = \"../origin\", branch = \"calm\" }}\n\
+         first = {{ repository = \"../origin\", commit = \"{first}\" }}\n"
+    );
+    sandbox.write("desk/ladder.toml", &ladder);
+    let _ = sandbox.run(&["bale", "../tides.bale"]).passed();
+    let bytes = fs::read(sandbox.path("tides.bale")).unwrap();
+    let _ = sandbox.run(&["bale", "../tides.bale"]).passed();
+    assert_eq!(fs::read(sandbox.path("tides.bale")).unwrap(), bytes, "the same contents are the same bytes");
+    let listed = sandbox.run(&["bale", "../tides.bale", "--list"]).passed().stdout;
+    assert_eq!(listed.matches("the ladder's code").count(), 1, "one repository, once: {listed}");
+
+    fs::rename(sandbox.path("origin"), sandbox.path("far-away")).unwrap();
+    let there = |name: &str, bale: &str| {
+        let desk = sandbox.path(&format!("{name}/desk"));
+        fs::create_dir_all(&desk).unwrap();
+        let mut command = sandbox.command(&["climb", "--from", bale, "--offline"]);
+        command.current_dir(desk).env("KLADDER_HOME", sandbox.path(&format!("{name}/home")));
+        sandbox.finished(command.output().unwrap())
+    };
+    let _ = there("there", "../../tides.bale").passed();
+    let read = |path: &str| sandbox.read(&format!("there/desk/code/{path}/level.skw"));
+    assert_eq!([read("newest"), read("calm"), read("first")], ["three", "two", "one"]);
+    let origin = git(&sandbox.path("there/desk/code/newest"), &["remote", "get-url", "origin"]);
+    assert!(origin.ends_with("../origin"), "{origin}");
+    // A bundle that is damaged is told, and keeps nothing else away.
+    let at = bytes.windows(20).position(|window| window.starts_with(b"# v2 git bundle")).unwrap();
+    let mut damaged = bytes.clone();
+    damaged[at + 40] ^= 1;
+    fs::write(sandbox.path("damaged.bale"), damaged).unwrap();
+    let told = sandbox.run(&["bale", "../damaged.bale", "--check"]);
+    assert!(told.code == 21 && told.stdout.contains("of the ladder's code"), "{}", told.complaint());
+    let told = there("elsewhere", "../../damaged.bale");
+    assert!(told.code == 20 && told.stdout.contains("not brought"), "{}", told.complaint());
+    assert!(sandbox.path("elsewhere/desk/code").is_dir());
+
+    // Where it cannot be had when the bale is made, that is told.
+    let told = sandbox.run(&["bale", "../none.bale"]);
+    assert!(told.code == 20 && told.stderr.contains("--without-code"), "{}", told.complaint());
+    let _ = sandbox.run(&["bale", "../none.bale", "--without-code"]).passed();
+}

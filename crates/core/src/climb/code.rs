@@ -14,12 +14,13 @@ use std::time::Duration;
 use kladder_choose::address::without_password;
 use kladder_choose::catalog::{Artifact, Unpacking};
 use kladder_choose::ladder::{Code, CodeSource, Revision};
+use kladder_choose::path::InnerPath;
 use kladder_choose::pins::VERSION_CONTROL;
 
 use super::{ClimbError, Site};
 use crate::base::event::{Event, Observer, chain, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
-use crate::bring::fetch::{Cache, Sources};
+use crate::bring::fetch::{Cache, Sources, fetch};
 use crate::bring::intake::bring_in;
 use crate::bring::shelf::Twins;
 use crate::host::process::{self, Ended, Setting};
@@ -152,12 +153,63 @@ impl Site<'_> {
     }
 
     fn clone_into(&self, address: &str, at: &Revision, new: &Path, observer: &dyn Observer) -> Result<(), WhyMissing> {
-        let local = is_local(address);
-        if self.offline && !local {
+        if let Some(bundle) = self.bundle_of(address, observer) {
+            let bundle = bundle.into_os_string();
+            self.clone_from(bundle, at, new, observer)?;
+            let set = ["-C".into(), new.into(), "remote".into(), "set-url".into(), "origin".into()];
+            return self.version_control(set.into_iter().chain([self.reached(address)]).collect(), observer);
+        }
+        if self.offline && !is_local(address) {
             return Err(WhyMissing::Offline);
         }
+        self.clone_from(self.reached(address), at, new, observer)
+    }
+
+    /// An address as version control is told it.
+    fn reached(&self, address: &str) -> OsString {
         let beside = self.ladder.path.parent().unwrap_or(Path::new("/"));
-        let address: OsString = if local { beside.join(address).into() } else { address.into() };
+        if is_local(address) { beside.join(address).into() } else { address.into() }
+    }
+
+    /// The bundle of a repository that came along in a bale; one that is damaged is as good as none.
+    fn bundle_of(&self, address: &str, observer: &dyn Observer) -> Option<PathBuf> {
+        let (sha256, size) = self.yards.iter().find_map(|yard| yard.bundle(address))?;
+        let file = InnerPath::new("code.bundle").ok()?;
+        let (unpack, origins) = (Unpacking::default(), Vec::new());
+        let artifact = Artifact { file, size, sha256, unpacked: None, unpack, origins, by_person: None };
+        let cache = Cache::new(&self.home.artifacts);
+        let sources = Sources { yards: self.yards, cache: &cache, network: self.network };
+        fetch(&artifact, sources, &mut (), observer).ok().map(|fetched| fetched.path)
+    }
+
+    /// Everything of a repository as one file, made anew.
+    ///
+    /// # Errors
+    /// Why it cannot be had.
+    pub fn bundle(&self, address: &str, file: &Path, observer: &dyn Observer) -> Result<(), WhyMissing> {
+        if self.offline && !is_local(address) {
+            return Err(WhyMissing::Offline);
+        }
+        let failed = |error: std::io::Error| WhyMissing::Failed(error.to_string());
+        let bare = tempfile::Builder::new().prefix("kladder-code-").tempdir_in(&self.host.temporary).map_err(failed)?;
+        let words = |words: &[&str]| words.iter().map(OsString::from).collect::<Vec<_>>();
+        let (mut clone, at) = (words(&["clone", "--quiet", "--mirror", "--"]), bare.path().as_os_str().to_owned());
+        clone.extend([self.reached(address), at.clone()]);
+        self.version_control(clone, observer)?;
+        let mut bundle = vec!["-C".into(), at];
+        // One thread, so that the same contents are packed the same way.
+        bundle.extend(words(&["-c", "pack.threads=1", "bundle", "create", "--quiet"]));
+        bundle.extend([file.as_os_str().to_owned(), "HEAD".into(), "--all".into()]);
+        self.version_control(bundle, observer)
+    }
+
+    fn clone_from(
+        &self,
+        address: OsString,
+        at: &Revision,
+        new: &Path,
+        observer: &dyn Observer,
+    ) -> Result<(), WhyMissing> {
         let mut clone: Vec<OsString> = vec!["clone".into(), "--quiet".into()];
         match at {
             Revision::Head => {}
@@ -175,8 +227,14 @@ impl Site<'_> {
 
     /// Runs the ladder's `git`, else the host's, as the person it is and without asking anybody.
     fn version_control(&self, arguments: Vec<OsString>, observer: &dyn Observer) -> Result<(), WhyMissing> {
-        let environment = self.landings().environment(&self.host.path, &|_| None);
-        let mut variables = environment.map_err(|error| WhyMissing::Failed(error.to_string()))?;
+        let landings = self.landings();
+        let mut variables = if landings.usable().is_some() {
+            let environment = landings.environment(&self.host.path, &|_| None);
+            environment.map_err(|error| WhyMissing::Failed(error.to_string()))?
+        } else {
+            // Before the first landing there is only the host's.
+            vec![(OsString::from("PATH"), self.host.path.clone())]
+        };
         let path = variables.iter().find(|(name, _)| name == "PATH").map(|(_, path)| path.clone()).unwrap_or_default();
         let git = answers(VERSION_CONTROL, &path).ok_or(WhyMissing::NoVersionControl)?;
         variables.extend(self.host.variables.iter().map(|(name, value)| (name.into(), value.into())));

@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 
+use kladder_choose::address::without_password;
 use kladder_choose::document::{DocumentError, Source};
-use kladder_choose::ladder::{STARTER, address_of};
+use kladder_choose::ladder::{CodeSource, STARTER, address_of};
 use kladder_choose::names::ToolName;
 use kladder_choose::pins::Pins;
 use kladder_choose::sets::LibrarySet;
@@ -14,10 +15,13 @@ use toml_edit::{DocumentMut, Value};
 
 use super::needed::{Needed, NeededError, Wanted};
 use crate::base::digest::{Digest, of_file};
-use crate::base::event::Observer;
+use crate::base::event::{Cancelled, Event, Observer, check_cancelled};
 use crate::base::files::{self, Attach, FileError};
-use crate::bring::bale::{Bale, BaleError, Content, Contents, Index, LADDER, Member, YARD, is_path, write};
+use crate::bring::bale::{
+    Bale, BaleError, Content, Contents, Index, LADDER, Member, YARD, bundle_path, is_path, write,
+};
 use crate::bring::fetch::FetchError;
+use crate::climb::WhyMissing;
 use crate::desk::catalogs::fetched;
 use crate::desk::{Desk, FILE_NAME};
 
@@ -39,6 +43,8 @@ pub struct Order {
     pub machines: Vec<String>,
     /// How to do it by hand, in Markdown.
     pub guide: String,
+    /// Whether repositories of code are left out.
+    pub without_code: bool,
     /// Programs that come along, by the platform that each is for (`linux/x86_64`).
     pub programs: BTreeMap<String, PathBuf>,
 }
@@ -55,6 +61,17 @@ pub enum MakeError {
     /// It cannot be written, or the other one cannot be used.
     #[error(transparent)]
     Bale(#[from] BaleError),
+    /// Some code of the ladder cannot be had.
+    #[error("the code of {name} cannot come along")]
+    Code {
+        /// Its name in the ladder.
+        name: String,
+        /// Why not.
+        why: WhyMissing,
+    },
+    /// The person asked for an end.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
     /// A file that goes into it cannot be read.
     #[error(transparent)]
     File(#[from] FileError),
@@ -91,6 +108,11 @@ pub fn make(desk: &Desk, pins: &Pins, order: &Order, observer: &dyn Observer) ->
     let machines = std::mem::take(&mut needed.machines);
     let mut parts = Parts { all: Vec::new() };
     parts.ladder(desk, pins)?;
+    let bundles = tempfile::tempdir_in(&desk.surroundings.host.temporary)
+        .on("make a folder in", &desk.surroundings.host.temporary)?;
+    if !order.without_code {
+        parts.code(desk, pins, bundles.path(), observer)?;
+    }
     for (platform, program) in &order.programs {
         parts.file(&format!("kladder/{}", platform.replace('/', "-")), program)?;
     }
@@ -169,6 +191,30 @@ impl Parts {
     fn file(&mut self, path: &str, file: &Path) -> Result<(), MakeError> {
         let (sha256, size) = of_file(file).on("read", file)?;
         self.all.push((path.to_owned(), Member { size, sha256, of: None }, Content::File(file.to_path_buf())));
+        Ok(())
+    }
+
+    /// The repositories of the ladder's code, each as one file.
+    fn code(&mut self, desk: &Desk, pins: &Pins, folder: &Path, observer: &dyn Observer) -> Result<(), MakeError> {
+        let site = desk.site(pins);
+        let sources = desk.ladder.code.iter().flat_map(|code| &code.sources);
+        for (name, source) in sources {
+            let CodeSource::Repository { address, .. } = source else { continue };
+            let path = bundle_path(address);
+            if self.all.iter().any(|(there, ..)| *there == path) {
+                continue;
+            }
+            check_cancelled(observer)?;
+            observer.event(&Event::Code { name: name.clone(), from: without_password(address) });
+            let file = folder.join(format!("{}.bundle", self.all.len()));
+            let made = site.bundle(address, &file, observer);
+            check_cancelled(observer)?;
+            made.map_err(|why| MakeError::Code { name: name.clone(), why })?;
+            self.file(&path, &file)?;
+            if let Some((_, member, _)) = self.all.last_mut() {
+                member.of = Some("the ladder's code".to_owned());
+            }
+        }
         Ok(())
     }
 

@@ -11,6 +11,7 @@ use kladder_core::share::yard::FillError;
 use super::climbs::{at_makers, fetch};
 use super::{Code, Problem};
 use crate::text::both;
+use crate::words;
 
 impl From<BaleError> for Problem {
     fn from(error: BaleError) -> Self {
@@ -53,6 +54,11 @@ impl From<MakeError> for Problem {
             MakeError::Needed(error) => error.into(),
             MakeError::Fetch(error) => fetch(&error),
             MakeError::Bale(error) => error.into(),
+            MakeError::Code { ref why, .. } => {
+                let problem = Self::of(Code::NoYard, &error).why(words::code_missing(why));
+                problem.next("`--without-code` leaves repositories out; each machine copies them itself then")
+            }
+            MakeError::Cancelled(_) => Self::interrupted(),
             MakeError::File(error) => Self::file(&error),
             MakeError::Document(error) => Self::document(&error),
             MakeError::Outside(_) => {

@@ -97,6 +97,11 @@ pub enum BaleError {
     Cancelled(#[from] Cancelled),
 }
 
+/// Where the bundle of a repository stands, by its address.
+pub fn bundle_path(address: &str) -> String {
+    format!("{YARD}/code/{}.bundle", &Digest::of(address.as_bytes()).hex()[..16])
+}
+
 /// A bale that is there.
 #[derive(Clone, Debug)]
 pub struct Bale {
@@ -248,6 +253,11 @@ impl Yard for Bale {
 
     fn has_at_hand(&self, artifact: &Artifact) -> bool {
         self.index.files.values().any(|member| member.sha256 == artifact.sha256)
+    }
+
+    fn bundle(&self, address: &str) -> Option<(Digest, u64)> {
+        let member = self.index.files.get(&bundle_path(address))?;
+        Some((member.sha256, member.size))
     }
 
     fn size(&self, file: &InnerPath) -> Result<Option<u64>, YardError> {

@@ -36,6 +36,11 @@ pub trait Yard: fmt::Debug + Send + Sync {
         false
     }
 
+    /// A repository of code as one file (a bundle of git), by the address that it has elsewhere: its digest and bytes.
+    fn bundle(&self, _address: &str) -> Option<(Digest, u64)> {
+        None
+    }
+
     /// How large a file is, in bytes; `None` where it does not tell.
     ///
     /// # Errors
