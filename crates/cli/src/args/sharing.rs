@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use kladder_choose::platform::Platform;
 
+#[allow(clippy::struct_excessive_bools, reason = "each is an option of its own")]
 #[derive(Debug, Args)]
 pub(crate) struct BaleOptions {
     /// The bale, or the first part of the names of its volumes

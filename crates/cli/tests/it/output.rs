@@ -43,7 +43,7 @@ Tide-gauge desk
 
   ladder   ladder.toml, 8 wishes
   pins     fit the ladder
-  landing  1, made 2026-11-28 15:41 UTC
+  landing  1, made [..] UTC
   rungs    11, all stand
   next     kladder verify
 
@@ -64,7 +64,7 @@ Tide-gauge desk
 
   ladder   ladder.toml, 8 wishes
   pins     are older than the ladder
-  landing  1, made 2026-11-28 15:41 UTC
+  landing  1, made [..] UTC
   rungs    11, 1 to climb, 1.3 kB to fetch
   next     kladder climb
 
