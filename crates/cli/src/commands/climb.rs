@@ -28,19 +28,7 @@ use crate::render::{Out, Progress};
 
 pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Result<ExitCode, Problem> {
     let started = Instant::now();
-    let (laid, joined);
-    let context = if options.from.is_empty() {
-        context
-    } else {
-        laid = from_bales(context, out, options)?;
-        &laid
-    };
-    let context = if options.neighbours {
-        joined = context.among_neighbours();
-        &joined
-    } else {
-        context
-    };
+    let context = &surroundings(context, out, options)?;
     if options.wait_for_chores {
         let progress = Progress::new(out)?;
         let waited = context.open()?.wait_for_host(&|chores, holder| tell_absent(chores, holder, out), &progress);
@@ -54,12 +42,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     let progress = Progress::new(out)?;
     let site = desk.site(&pins);
     login::keep(context, &desk, &site)?;
-    let request = Request {
-        wait: context.around.wait,
-        skip_gates: options.skip_gates.clone(),
-        accept: options.accept.clone(),
-        done: options.done.clone(),
-    };
+    let request = request(context, options);
     if options.wait_for_chores {
         site.wait_for_chores(&request, &|left, holder| tell_chores(left, holder, out), &progress)?;
     }
@@ -72,12 +55,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     if person.interrupted() {
         return Err(Problem::interrupted());
     }
-    let (landing, changed, mended) = match climbed? {
-        Climbed::AllStand(landing) => (landing, false, Vec::new()),
-        Climbed::Mended(landing, rungs) => (landing, false, rungs),
-        Climbed::Landed(landing) => (landing, true, Vec::new()),
-        Climbed::Stopped(stopped) => return Err(Problem::from(&stopped)),
-    };
+    let (landing, changed, mended) = landed(climbed?)?;
     let placed = settings::place(&site, context, out, options.take_settings, options.yes, &progress);
     // What comes after the landing may fail; the landing stands, and is told in any case.
     let (code, placed) = match (code.map_err(Problem::from), placed) {
@@ -93,10 +71,9 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     if changed && out.draws() {
         out.say("")?;
         route::draw(&site.route()?.rungs, out)?;
+        let has_more = !placed.is_empty() || code.iter().any(|one| one.state != CodeState::There);
         // What follows begins with a blank line of its own, where anything does.
-        if placed.is_empty() && code.iter().all(|one| one.state == CodeState::There) {
-            out.say("")?;
-        }
+        if has_more { Ok(()) } else { out.say("") }?;
     }
     tell_code(&code, out)?;
     settings::tell(&placed, out)?;
@@ -107,18 +84,43 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     login::tell(context, &desk.ladder, out)?;
     look::see_to(context, &desk.ladder, options.yes || options.take_settings, out)?;
     ssh_key::see_to(context, &desk.ladder, changed, options.yes, out)?;
-    if options.rehearse || (context.around.home.settings()?.rehearse && (changed || !mended.is_empty())) {
-        let rehearsed = rehearse(&desk, &pins, context, out)?;
-        if rehearsed != ExitCode::SUCCESS {
-            return Ok(rehearsed);
-        }
+    let settings = context.around.home.settings()?;
+    let has_moved = changed || !mended.is_empty();
+    let mut ended = ExitCode::SUCCESS;
+    if options.rehearse || (settings.rehearse && has_moved) {
+        ended = rehearse(&desk, &pins, context, out)?;
     }
     send_standing(context, &desk, &pins, out)?;
     if let Some(neighbours) = &desk.neighbours {
         neighbours.leave(&progress).map_err(|_| Problem::interrupted())?;
     }
     let is_missing = code.iter().any(|one| matches!(one.state, CodeState::Missing(_)));
-    Ok(if is_missing { Code::NoYard.into() } else { ExitCode::SUCCESS })
+    Ok(if ended == ExitCode::SUCCESS && is_missing { Code::NoYard.into() } else { ended })
+}
+
+/// Where it is climbed: as a bale has it, and among neighbours, where that was asked for.
+fn surroundings(context: &Context, out: &Out, options: &ClimbOptions) -> Result<Context, Problem> {
+    let context = if options.from.is_empty() { context.clone() } else { from_bales(context, out, options)? };
+    Ok(if options.neighbours { context.among_neighbours() } else { context })
+}
+
+fn request(context: &Context, options: &ClimbOptions) -> Request {
+    Request {
+        wait: context.around.wait,
+        skip_gates: options.skip_gates.clone(),
+        accept: options.accept.clone(),
+        done: options.done.clone(),
+    }
+}
+
+/// The landing that is current, whether it is a new one, and the rungs that were mended in an old one.
+fn landed(climbed: Climbed) -> Result<(Landing, bool, Vec<RungKey>), Problem> {
+    match climbed {
+        Climbed::AllStand(landing) => Ok((landing, false, Vec::new())),
+        Climbed::Mended(landing, rungs) => Ok((landing, false, rungs)),
+        Climbed::Landed(landing) => Ok((landing, true, Vec::new())),
+        Climbed::Stopped(stopped) => Err(Problem::from(&stopped)),
+    }
 }
 
 /// Tells a collector how this machine stands now, where the settings name one; that it cannot be told is no reason to fail.
