@@ -110,6 +110,10 @@ fn not_put(error: &FillError, source: &YardError) -> Problem {
         YardError::Unwritten { source } => Problem::io(source.kind(), error),
         _ => Problem::of(Code::NoYard, error),
     };
+    if let YardError::Unasked { .. } = source {
+        return problem
+            .next("see its address, what `[sign-in]` in config.toml says of it, and the variables of its clients");
+    }
     let again = "what is there by now stays: the same command goes on";
     match at_makers(source) {
         Some(next) => problem.next(next).next(again),

@@ -1,7 +1,7 @@
 //! A yard that is a bucket of an object store: `s3://BUCKET/BEFORE` and whatever speaks that protocol, `gs://`, `az://`.
 //!
 //! The protocols are the library's; the way to servers is ours, so that proxies, certificates and patience are those of the
-//! settings. Who asks is what `[sign-in]` says of the bucket, else the variables that the stores' own clients read. Without either, an S3
+//! settings. Who asks is what `[sign-in]` says of the bucket, else the variables that the stores' own clients read. Without either, a
 //! bucket is asked as anybody may.
 
 mod body;
@@ -78,7 +78,7 @@ impl Objects {
     }
 
     fn open_store(&self) -> Result<Opened, Closed> {
-        let other = |error: &dyn std::error::Error| Closed::Other(error.to_string());
+        let other = |error: &dyn std::error::Error| Closed::Other(innermost(error));
         let (place, query) = self.address.split_once('?').unwrap_or((&self.address, ""));
         let (scheme, rest) = place.split_once("://").unwrap_or(("", place));
         let before = rest.split_once('/').map_or("", |(_, before)| before);
@@ -93,6 +93,7 @@ impl Objects {
                     .with_url(format!("{scheme}://{}", self.bucket()))
                     .with_client_options(options)
                     .with_retry(retry)
+                    .with_skip_signature(!signs)
                     .with_http_connector(Way(self.network.clone()))
                     .build()
                     .map(|store| Arc::new(store) as Arc<dyn ObjectStore>)
@@ -128,7 +129,7 @@ impl Objects {
                 if let Some((user, secret)) = &own {
                     builder = builder.with_access_key_id(user).with_secret_access_key(secret);
                 }
-                built!(builder.with_skip_signature(!signs))
+                built!(builder)
             }
         }?;
         let runtime = Builder::new_current_thread().enable_time().build().map_err(|error| other(&error))?;
