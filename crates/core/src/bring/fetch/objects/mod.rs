@@ -83,7 +83,8 @@ impl Objects {
         let (scheme, rest) = place.split_once("://").unwrap_or(("", place));
         let before = rest.split_once('/').map_or("", |(_, before)| before);
         let own = self.network.sign_ins.named(self.bucket()).map_err(Closed::SignIn)?;
-        let signs = own.is_some() || self.variables(&scheme_variables(scheme)).next().is_some();
+        let known = who_asks(scheme).iter().any(|start| self.variables(start).next().is_some());
+        let signs = own.is_some() || known;
         let retry = RetryConfig { max_retries: 0, retry_timeout: self.network.patience, ..RetryConfig::default() };
         let options = ClientOptions::new().with_allow_http(true);
         // Each builder has the same words, and they have no trait in common.
@@ -160,14 +161,19 @@ impl Objects {
     }
 }
 
-/// What stands before the names of a kind of store's variables that say who asks.
-fn scheme_variables(scheme: &str) -> String {
+/// How the names of the variables begin that say who asks at a kind of store.
+fn who_asks(scheme: &str) -> &'static [&'static str] {
     match scheme {
-        "gs" => "GOOGLE_",
-        "az" => "AZURE_",
-        _ => "AWS_ACCESS_KEY_ID",
+        "gs" => &["GOOGLE_SERVICE_ACCOUNT", "GOOGLE_APPLICATION_CREDENTIALS"],
+        "az" => &[
+            "AZURE_STORAGE_ACCESS_KEY",
+            "AZURE_STORAGE_ACCOUNT_KEY",
+            "AZURE_STORAGE_SAS",
+            "AZURE_CLIENT_",
+            "AZURE_FEDERATED_",
+        ],
+        _ => &["AWS_ACCESS_KEY_ID", "AWS_WEB_IDENTITY_", "AWS_CONTAINER_"],
     }
-    .to_owned()
 }
 
 /// The cause of causes: what is around it are the library's own names.
