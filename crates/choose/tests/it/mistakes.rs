@@ -407,7 +407,7 @@ format = true
 
     1:1    the key `name` is missing
 ["ftp://yard.example"]
-    4:10   `ftp://` is not spoken here: a yard is a folder, or an address with http:// or https://
+    4:10   `ftp://` is not spoken here: a yard is a folder, or an address with http, https, s3, gs, az or oci
 ["https://"]
     4:10   the address names no host
 yard
@@ -693,7 +693,7 @@ like = '^at=(.*'
 {version"
     4:11   in `https://dist.skerrow.example/{version` a brace is open
 ftp://dist
-    4:11   `ftp://` is not spoken here: a yard is a folder, or an address with http:// or https://
+    4:11   `ftp://dist.skerrow.example/{version}/`: an origin is an address with http:// or https://
 /srv
     4:11   `/srv/{version}/`: an origin is an address with http:// or https://
 tide-format = "^3"

@@ -16,7 +16,7 @@ use std::path::Path;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::{Deserialize, Deserializer};
 
-use crate::address::YardAddress;
+use crate::address::{NotAnAddress, YardAddress};
 use crate::names::is_plain;
 use crate::near::near;
 use crate::path::InnerPath;
@@ -116,7 +116,9 @@ impl Origin {
         let plain = HOLES.iter().fold(text.to_owned(), |text, hole| text.replace(&format!("{{{hole}}}"), "x"));
         match YardAddress::new(&plain, Path::new("/")) {
             Ok(YardAddress::Server(_)) => Ok(Self { text: text.to_owned(), page: None }),
-            Ok(_) => Err(format!("`{text}`: an origin is an address with http:// or https://")),
+            Ok(_) | Err(NotAnAddress::Scheme { .. }) => {
+                Err(format!("`{text}`: an origin is an address with http:// or https://"))
+            }
             Err(error) => Err(error.to_string()),
         }
     }
