@@ -51,6 +51,7 @@
 //!     wait: None,
 //!     moving: Vec::new(),
 //!     bales: Vec::new(),
+//!     neighbours: false,
 //!     looking: None,
 //! };
 //! let desk = surroundings.open()?;
