@@ -42,6 +42,8 @@ use crate::settings::NeighbourSetting;
 const WHOLE: usize = 4;
 /// Whoever still takes something at the end of a climb is waited for as long as this.
 const LINGER: Duration = Duration::from_mins(1);
+/// One that did not answer is left alone for as long as this.
+const SILENCE: Duration = Duration::from_secs(30);
 /// How often it is looked whether they still do.
 const GLANCE: Duration = Duration::from_millis(50);
 
@@ -115,11 +117,13 @@ impl Inner {
 
     fn is_silent(&self, address: SocketAddr) -> bool {
         let silent = self.silent.lock().unwrap_or_else(PoisonError::into_inner);
-        silent.iter().any(|(known, since)| *known == address && since.elapsed() < Duration::from_secs(30))
+        silent.iter().any(|(known, since)| *known == address && since.elapsed() < SILENCE)
     }
 
     fn was_silent(&self, address: SocketAddr) {
-        self.silent.lock().unwrap_or_else(PoisonError::into_inner).push((address, Instant::now()));
+        let mut silent = self.silent.lock().unwrap_or_else(PoisonError::into_inner);
+        silent.retain(|(known, since)| *known != address && since.elapsed() < SILENCE);
+        silent.push((address, Instant::now()));
     }
 }
 

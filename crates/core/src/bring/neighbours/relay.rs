@@ -4,7 +4,7 @@ use std::io::{self, Read};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use super::Inner;
 use super::room::Who;
@@ -21,6 +21,8 @@ const LONGEST_NAME: u64 = 64;
 const PAUSE: Duration = Duration::from_millis(50);
 /// How often somebody else is looked for, where one leaves.
 const TRIES: usize = 8;
+/// Somebody is looked for no longer than this: a yard may be slow, and is there.
+const FINDING: Duration = Duration::from_secs(12);
 /// A neighbour answers within this, holding included.
 const PATIENCE: Duration = Duration::from_secs(8);
 
@@ -46,6 +48,8 @@ struct Way {
     port: u16,
     /// Whether bytes that are about to arrive are waited for.
     wait: bool,
+    /// Since when somebody is looked for.
+    since: Instant,
 }
 
 /// What one neighbour said.
@@ -67,13 +71,13 @@ impl Asking {
         }
         let mut not: Vec<SocketAddr> = but.into_iter().collect();
         // Only the first one is waited for: it waits for nobody, so that no two wait for each other.
-        let mut wait = true;
+        let (mut wait, since) = (true, Instant::now());
         for who in room.ranked(&self.digest).into_iter().take(ASKED) {
             let first = match who {
                 Who::Other(address) => Some(address).filter(|address| !not.contains(address)),
                 Who::Own => self.inner.lent.first(&self.digest, &not),
             };
-            let way = Way { from, port: room.port(), wait };
+            let way = Way { from, port: room.port(), wait, since };
             if let Some(body) = first.and_then(|first| self.follow(first, way, &mut not)) {
                 return Some(body);
             }
@@ -101,6 +105,10 @@ impl Asking {
             self.inner.was_silent(address);
             return None;
         };
+        if answer.status() != 200 {
+            self.inner.was_silent(address);
+            return None;
+        }
         let mut name = String::new();
         let body = answer.into_body().into_with_config().limit(LONGEST_NAME).reader();
         body.take(LONGEST_NAME).read_to_string(&mut name).ok()?;
@@ -111,6 +119,9 @@ impl Asking {
     fn follow(&self, first: SocketAddr, way: Way, not: &mut Vec<SocketAddr>) -> Option<Body> {
         let mut at = first;
         for _ in 0..HOPS {
+            if way.since.elapsed() > FINDING {
+                return None;
+            }
             match self.ask(at, way, not) {
                 Some(Said::Bytes(body)) => return Some(body),
                 Some(Said::Ask(next)) if !not.contains(&next) => at = next,
@@ -134,7 +145,7 @@ impl Asking {
 
     /// `None` where it does not answer.
     fn ask(&self, at: SocketAddr, way: Way, not: &[SocketAddr]) -> Option<Said> {
-        let Way { from, port, wait } = way;
+        let Way { from, port, wait, .. } = way;
         if self.inner.is_silent(at) {
             return None;
         }
