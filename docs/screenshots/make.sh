@@ -46,7 +46,7 @@ shot() {
         typed=
         touch "$work/done"
     fi
-    for _ in $(seq 300); do [ -e "$work/done" ] && break; sleep 0.1; done
+    for _ in $(seq "$patience"); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.7
     import -window root "$here/$name.png"
     kill $terminal
@@ -65,6 +65,8 @@ page() {
 typed=
 keys() { typed="$*"; }
 
+# Tenths of a second until the picture is taken although the command runs on.
+patience=300
 wanted="$*"
 fresh story
 shot survey kladder survey --root ../hosts/graphics-desk
@@ -81,7 +83,6 @@ keys Return
 shot wire kladder wire
 kladder climb --quiet --accept-licence neapstone-terms
 kladder wire --quiet --yes
-shot answers kladder why skerroc --command
 keys H a r b o u r space M o l e Return
 shot rehearse kladder rehearse first-reading first
 shot standing kladder
@@ -122,3 +123,15 @@ fresh begun
 rm ladder.toml
 keys Return Up Return Return space Return Return Return
 shot start kladder start --catalog ../catalog
+# In the middle of a climb: forty rungs over a slow line.
+desk=$work/many
+kladder demo --large --keep "$desk" --quiet
+chmod -R u+w "$desk/home" && rm -rf "$desk/home" && mkdir -p "$desk/home/config"
+export KLADDER_HOME="$desk/home"
+kladder yard serve "$desk/yard" --listen 127.0.0.1:7396 >/dev/null 2>&1 &
+yard=$!
+trap 'kill $server $yard; chmod -R u+w "$work"; rm -rf "$work"' EXIT
+printf '[network]\nrate = "3 MB/s"\n' >"$KLADDER_HOME/config/config.toml"
+cd "$desk/desk"
+patience=60
+shot live kladder climb --yes --yard http://127.0.0.1:7396

@@ -170,7 +170,7 @@ const PRESET: [(&str, &str); 2] =
 
 const ABOUT: [(&str, &str); 2] = [
     ("[catalog]\nformat = 2\nname = \"a\"\n[zz]\n", "/properties"),
-    ("[catalog]\nzz = 1\n", "/properties/catalog/properties"),
+    ("[catalog]\nformat = 2\nzz = 1\n", "/properties/catalog/properties"),
 ];
 
 #[test]

@@ -131,7 +131,7 @@ fn a_bucket_is_filled_checked_mended_and_climbed_from() {
     assert_eq!(told["files"][0]["state"], "whole", "{told}");
     drop(server);
     let gone = sandbox.run(&["yard", "check", &yard]);
-    assert!(gone.code == 20 && gone.stdout.contains("cannot be reached"), "{}", gone.complaint());
+    assert!(gone.code == 20 && gone.stderr.contains("cannot be looked into"), "{}", gone.complaint());
 }
 
 #[test]

@@ -22,7 +22,7 @@ const AT_ONCE: u64 = 4 << 20;
 /// A registry that two give the same to at once may refuse both for a moment, whatever the settings say of retries.
 const LEAST_RETRIES: u32 = 3;
 
-/// Why a yard could not be filled.
+/// Why a yard could not be filled, or looked into.
 #[derive(Debug, thiserror::Error)]
 pub enum FillError {
     /// Two artifacts that are needed have one path.
@@ -40,6 +40,14 @@ pub enum FillError {
         yard: String,
         /// The file.
         file: InnerPath,
+        /// Why not.
+        source: Box<YardError>,
+    },
+    /// The yard does not answer, or not to whoever asks.
+    #[error("{yard} cannot be looked into")]
+    Closed {
+        /// The yard.
+        yard: String,
         /// Why not.
         source: Box<YardError>,
     },
@@ -181,15 +189,19 @@ pub struct InYard {
     pub kept: Kept,
 }
 
-/// How what is needed is in a yard, in the order of the paths; every byte is read.
+/// How what is needed is in a yard, in the order of the paths; every byte is read. Whatever keeps one from asking it ends this at once:
+/// the next file would only wait for the same.
 ///
 /// # Errors
-/// [`Cancelled`].
-pub fn check(yard: &dyn Yard, needed: &Needed, observer: &dyn Observer) -> Result<Vec<InYard>, Cancelled> {
+/// [`FillError::Closed`] and [`FillError::Cancelled`].
+pub fn check(yard: &dyn Yard, needed: &Needed, observer: &dyn Observer) -> Result<Vec<InYard>, FillError> {
     let mut all = Vec::new();
     for wanted in needed.all.values() {
         let artifact = &wanted.artifact;
         let kept = match yard.open(artifact, 0) {
+            Err(error) if error.is_of_all() => {
+                return Err(FillError::Closed { yard: yard.shown(), source: Box::new(error) });
+            }
             Err(error) => Kept::Missing(error),
             Ok(offer) => {
                 let mut hashing = Hashing::new(offer.body.take(artifact.size));

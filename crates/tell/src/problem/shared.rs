@@ -97,11 +97,22 @@ impl From<FillError> for Problem {
                 .why(format!("one is of {}, the other of {}", of[0], of[1]))
                 .next("a bale has room for both: `kladder bale FILE`"),
             FillError::Yard { ref source, .. } => not_put(&error, source),
+            FillError::Closed { ref source, .. } => closed(Self::of(Code::NoYard, &error), source),
             FillError::Fetch(error) => fetch(&error),
             FillError::File(error) => Self::file(&error),
             FillError::Cancelled(_) => Self::interrupted(),
         }
     }
+}
+
+/// What to do about a yard that does not answer, or not to whoever asks.
+fn closed(problem: Problem, source: &YardError) -> Problem {
+    problem.next(at_makers(source).unwrap_or_else(|| match source {
+        YardError::Unasked { .. } => {
+            "see its address, what `[sign-in]` in config.toml says of it, and the variables of its clients".to_owned()
+        }
+        _ => "see that it is up, and its address".to_owned(),
+    }))
 }
 
 /// A yard that does not take a file.
@@ -111,8 +122,7 @@ fn not_put(error: &FillError, source: &YardError) -> Problem {
         _ => Problem::of(Code::NoYard, error),
     };
     if let YardError::Unasked { .. } = source {
-        return problem
-            .next("see its address, what `[sign-in]` in config.toml says of it, and the variables of its clients");
+        return closed(problem, source);
     }
     let again = "what is there by now stays: the same command goes on";
     match at_makers(source) {

@@ -32,7 +32,7 @@ pub(super) fn run(
         let progress = Progress::new(out)?;
         let all = yard::check(&*place, &needed, &progress);
         progress.finish();
-        all.map_err(|_| Problem::interrupted())
+        all.map_err(Problem::from)
     };
     let mut all = look()?;
     let is_wrong = |one: &&InYard| !matches!(one.kept, Kept::Whole);

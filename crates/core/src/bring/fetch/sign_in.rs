@@ -76,6 +76,31 @@ impl Authorization {
     }
 }
 
+/// Who asks a bucket; it cannot be shown.
+pub(super) struct Named {
+    user: Option<String>,
+    secret: String,
+}
+
+impl Named {
+    /// A name, and the key that goes with it.
+    pub(super) fn pair(self) -> Result<(String, String), SignInError> {
+        Ok((self.user.ok_or(SignInError::NoUser)?, first_line(&self.secret)?))
+    }
+
+    /// A document in which both stand.
+    pub(super) fn document(self) -> String {
+        self.secret
+    }
+}
+
+/// What can be sent of a secret.
+fn first_line(text: &str) -> Result<String, SignInError> {
+    let line = text.lines().next().unwrap_or_default().trim();
+    let can_be_sent = !line.is_empty() && line.chars().all(|c| !c.is_control());
+    if can_be_sent { Ok(line.to_owned()) } else { Err(SignInError::NoSecret) }
+}
+
 /// Who signs in where.
 #[derive(Debug, Default)]
 pub(super) struct SignIns {
@@ -105,14 +130,18 @@ impl SignIns {
         known.entry(name.clone()).or_insert_with(|| self.authorization(rule, &host)).clone().map(Some)
     }
 
-    /// A name and its secret, as the settings have them for a bucket; `None` where they say nothing of it.
-    pub(super) fn named(&self, bucket: &str) -> Result<Option<(String, String)>, SignInError> {
-        match self.rules.get(&bucket.to_ascii_lowercase()) {
-            Some(SignIn::Basic { user, secret }) => Ok(Some((user.clone(), self.reveal(secret)?))),
-            Some(SignIn::Netrc) => self.entry(bucket).map(Some),
-            Some(SignIn::Bearer(_)) => Err(SignInError::NoUser),
-            None => Ok(None),
-        }
+    /// Who asks a bucket, as the settings have it; `None` where they say nothing of it.
+    pub(super) fn named(&self, bucket: &str) -> Result<Option<Named>, SignInError> {
+        let (user, secret) = match self.rules.get(&bucket.to_ascii_lowercase()) {
+            Some(SignIn::Basic { user, secret }) => (Some(user.clone()), self.text(secret)?),
+            Some(SignIn::Bearer(secret)) => (None, self.text(secret)?),
+            Some(SignIn::Netrc) => {
+                let (user, secret) = self.entry(bucket)?;
+                (Some(user), secret)
+            }
+            None => return Ok(None),
+        };
+        Ok(Some(Named { user, secret }))
     }
 
     fn authorization(&self, rule: &SignIn, host: &str) -> Result<Authorization, SignInError> {
@@ -124,17 +153,18 @@ impl SignIns {
     }
 
     fn reveal(&self, secret: &Secret) -> Result<String, SignInError> {
-        let text = match secret {
+        first_line(&self.text(secret)?)
+    }
+
+    fn text(&self, secret: &Secret) -> Result<String, SignInError> {
+        match secret {
             Secret::Variable(name) => {
                 let value = self.environment.get(name).ok_or_else(|| SignInError::Variable(name.clone()))?;
-                value.to_str().ok_or(SignInError::NoSecret)?.to_owned()
+                value.to_str().map(str::to_owned).ok_or(SignInError::NoSecret)
             }
-            Secret::File(path) => read(path)?,
-            Secret::Command(command) => self.told_by(command)?,
-        };
-        let line = text.lines().next().unwrap_or_default().trim();
-        let can_be_sent = !line.is_empty() && line.chars().all(|c| !c.is_control());
-        if can_be_sent { Ok(line.to_owned()) } else { Err(SignInError::NoSecret) }
+            Secret::File(path) => read(path),
+            Secret::Command(command) => self.told_by(command),
+        }
     }
 
     /// What a command prints; it may ask the person at the terminal.

@@ -265,6 +265,18 @@ impl YardError {
         }
     }
 
+    /// Whether it says something of the yard as a whole, and not of one file.
+    pub fn is_of_all(&self) -> bool {
+        matches!(
+            self,
+            Self::Unreachable { .. }
+                | Self::Unasked { .. }
+                | Self::Distrusted { .. }
+                | Self::WhoAsks { .. }
+                | Self::SignIn { .. }
+        )
+    }
+
     /// Whether it may do better when asked again.
     pub fn is_retryable(&self) -> bool {
         match self {

@@ -27,7 +27,7 @@ use tokio::runtime::{Builder, Runtime};
 use self::body::Streamed;
 use self::way::Way;
 use super::network::Network;
-use super::sign_in::SignInError;
+use super::sign_in::{Named, SignInError};
 use super::yard::{Offer, Stock, Yard, YardError, check_size};
 
 /// Bytes of a part of an upload; smaller files go in one. Ten thousand parts are the most (80 GB).
@@ -86,13 +86,12 @@ impl Objects {
         let known = who_asks(scheme).iter().any(|start| self.variables(start).next().is_some());
         let signs = own.is_some() || known;
         let retry = RetryConfig { max_retries: 0, retry_timeout: self.network.patience, ..RetryConfig::default() };
-        let options = ClientOptions::new().with_allow_http(true);
         // Each builder has the same words, and they have no trait in common.
         macro_rules! built {
             ($builder:expr) => {
                 $builder
                     .with_url(format!("{scheme}://{}", self.bucket()))
-                    .with_client_options(options)
+                    .with_client_options(ClientOptions::new().with_allow_http(true))
                     .with_retry(retry)
                     .with_skip_signature(!signs)
                     .with_http_connector(Way(self.network.clone()))
@@ -102,40 +101,52 @@ impl Objects {
             };
         }
         let store = match scheme.to_ascii_lowercase().as_str() {
-            "gs" => {
-                let known = self.variables("GOOGLE_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
-                built!(
-                    known.fold(GoogleCloudStorageBuilder::new(), |builder, (key, value)| builder
-                        .with_config(key, value))
-                )
-            }
-            "az" => {
-                let known = self.variables("AZURE_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
-                built!(
-                    known.fold(MicrosoftAzureBuilder::new(), |builder, (key, value)| builder.with_config(key, value))
-                )
-            }
-            _ => {
-                let known = self.variables("AWS_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
-                let mut builder: AmazonS3Builder =
-                    known.fold(AmazonS3Builder::new(), |builder, (key, value)| builder.with_config(key, value));
-                for (key, value) in query.split('&').filter_map(|pair| pair.split_once('=')) {
-                    let key = match key {
-                        "endpoint" => AmazonS3ConfigKey::Endpoint,
-                        "region" => AmazonS3ConfigKey::Region,
-                        _ => return Err(Closed::Other(format!("`{key}` in its address is none of endpoint, region"))),
-                    };
-                    builder = builder.with_config(key, value);
-                }
-                if let Some((user, secret)) = &own {
-                    builder = builder.with_access_key_id(user).with_secret_access_key(secret);
-                }
-                built!(builder)
-            }
+            "gs" => built!(self.gs(own)),
+            "az" => built!(self.az(own)?),
+            _ => built!(self.s3(query, own)?),
         }?;
         let runtime = Builder::new_current_thread().enable_time().build().map_err(|error| other(&error))?;
         let before = Path::parse(before).map_err(|error| other(&error))?;
         Ok(Opened { store, before, runtime: Arc::new(runtime), signs })
+    }
+
+    /// The secret is a service account's key, the JSON document that the store hands out; whose it is stands in there.
+    fn gs(&self, own: Option<Named>) -> GoogleCloudStorageBuilder {
+        let is_own = own.is_some();
+        let says_who = move |name: &str| who_asks("gs").iter().any(|start| name.eq_ignore_ascii_case(start));
+        let known = self.variables("GOOGLE_").filter(|(name, _)| !(is_own && says_who(name)));
+        let known = known.filter_map(|(key, value)| Some((key.parse().ok()?, value)));
+        let builder =
+            known.fold(GoogleCloudStorageBuilder::new(), |builder, (key, value)| builder.with_config(key, value));
+        match own {
+            Some(own) => builder.with_service_account_key(own.document()),
+            None => builder,
+        }
+    }
+
+    /// The name is the account's, the secret its key.
+    fn az(&self, own: Option<Named>) -> Result<MicrosoftAzureBuilder, Closed> {
+        let known = self.variables("AZURE_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
+        let builder = known.fold(MicrosoftAzureBuilder::new(), |builder, (key, value)| builder.with_config(key, value));
+        let Some((account, key)) = own.map(Named::pair).transpose().map_err(Closed::SignIn)? else {
+            return Ok(builder);
+        };
+        Ok(builder.with_account(account).with_access_key(key))
+    }
+
+    fn s3(&self, query: &str, own: Option<Named>) -> Result<AmazonS3Builder, Closed> {
+        let known = self.variables("AWS_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
+        let mut builder = known.fold(AmazonS3Builder::new(), |builder, (key, value)| builder.with_config(key, value));
+        for (key, value) in query.split('&').filter_map(|pair| pair.split_once('=')) {
+            let key = match key {
+                "endpoint" => AmazonS3ConfigKey::Endpoint,
+                "region" => AmazonS3ConfigKey::Region,
+                _ => return Err(Closed::Other(format!("`{key}` in its address is none of endpoint, region"))),
+            };
+            builder = builder.with_config(key, value);
+        }
+        let Some((name, key)) = own.map(Named::pair).transpose().map_err(Closed::SignIn)? else { return Ok(builder) };
+        Ok(builder.with_access_key_id(name).with_secret_access_key(key))
     }
 
     /// The caller's variables of a kind of store, their names in small letters.
@@ -156,7 +167,13 @@ impl Objects {
                 let told = self.opened().is_ok_and(|opened| opened.signs);
                 YardError::WhoAsks { host: self.bucket().to_owned(), told, how: None }
             }
-            other => YardError::Unreachable { source: io::Error::other(innermost(&other)) },
+            other => {
+                let why = innermost(&other);
+                match status_in(&why) {
+                    Some(status) => YardError::Status { status, pause: None },
+                    None => YardError::Unreachable { source: io::Error::other(why) },
+                }
+            }
         }
     }
 }
@@ -174,6 +191,11 @@ fn who_asks(scheme: &str) -> &'static [&'static str] {
         ],
         _ => &["AWS_ACCESS_KEY_ID", "AWS_WEB_IDENTITY_", "AWS_CONTAINER_"],
     }
+}
+
+/// The status that the library's text tells of: it has it in no other form.
+fn status_in(text: &str) -> Option<u16> {
+    text.strip_prefix("Server returned non-2xx status code: ")?.get(..3)?.parse().ok()
 }
 
 /// The cause of causes: what is around it are the library's own names.
