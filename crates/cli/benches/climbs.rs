@@ -1,4 +1,5 @@
-//! Climbs that have work to do: twelve rungs at once and one after the other, the way back, a berth, a full verification.
+//! Climbs that have work to do: twelve rungs at once and one after the other, the demo's forty, the way back, a berth, a full
+//! verification.
 //!
 //! `cargo bench -p kladder --bench climbs`. Runs take turns; figures are medians.
 
@@ -24,6 +25,7 @@ const RUNS: usize = 5;
 fn main() {
     let folder = tempfile::Builder::new().prefix("kladder-bench-").tempdir().unwrap();
     twelve(&folder.path().join("twelve"));
+    forty(&folder.path().join("forty"));
     berth(&folder.path().join("berth"));
     verification(&folder.path().join("files"));
 }
@@ -52,8 +54,8 @@ fn pack_rung(folder: &Path, rung: usize) {
 fn by_hand(folder: &Path) -> Option<Duration> {
     Command::new("bsdtar").arg("--version").output().ok()?;
     let mut all = Duration::ZERO;
-    for rung in 0..RUNGS {
-        let (archive, into) = (folder.join(format!("yard/rung{rung}.tar.xz")), folder.join(format!("by-hand/{rung}")));
+    for archive in fs::read_dir(folder.join("yard")).unwrap().map(|entry| entry.unwrap().path()) {
+        let into = folder.join("by-hand").join(archive.file_name().unwrap());
         fs::create_dir_all(&into).unwrap();
         all += timed(Command::new("sha256sum").arg(&archive).stdout(Stdio::null()));
         all += timed(Command::new("bsdtar").arg("-xf").arg(&archive).arg("-C").arg(&into));
@@ -98,14 +100,7 @@ fn twelve(folder: &Path) {
         }
         times[2].extend(by_hand(folder));
     }
-    // Taken round by round: the machine's moods are longer than a round.
-    let ratio = |to: usize| {
-        let mut ratios: Vec<f64> =
-            times[1].iter().zip(&times[to]).map(|(many, to)| many.div_duration_f64(*to)).collect();
-        ratios.sort_unstable_by(f64::total_cmp);
-        ratios.get(ratios.len() / 2).copied().unwrap_or(f64::NAN)
-    };
-    let (to_one, to_hand) = (ratio(0), ratio(2));
+    let (to_one, to_hand) = (ratio(&times[1], &times[0]), ratio(&times[1], &times[2]));
     let [one, many, hand] = times.map(median);
     println!("{RUNGS} rungs, several at once       {many:6.2?}");
     println!("{RUNGS} rungs, one after the other   {one:6.2?}  {to_one:.2} x");
@@ -114,6 +109,36 @@ fn twelve(folder: &Path) {
     kladder(&["climb", "--quiet"]);
     let back: Vec<Duration> = (0..40).map(|time| kladder(&["back", if time % 2 == 0 { "1" } else { "2" }])).collect();
     println!("back                             {:6.2?}", median(back));
+}
+
+/// The demo's larger ladder, each rung with two checks that start what it stands on: a first climb, one with
+/// nothing to do, beside what a person would do of the first.
+fn forty(folder: &Path) {
+    kladder_demo::build_large(folder).unwrap();
+    let kladder = |arguments: &[&str]| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_kladder"));
+        command.args(arguments).args(["--quiet", "--yard", "../yard"]).current_dir(folder.join("desk"));
+        timed(command.env("KLADDER_HOME", folder.join("home")).stdout(Stdio::null()))
+    };
+    let (mut first, mut again, mut hand) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..RUNS {
+        remove_tree(&folder.join("home")).unwrap();
+        timed(&mut Command::new("sync"));
+        first.push(kladder(&["climb", "--yes"]));
+        again.push(kladder(&["climb", "--yes"]));
+        hand.extend(by_hand(folder));
+    }
+    let (to_hand, of_first) = (ratio(&first, &hand), ratio(&again, &first));
+    println!("forty rungs, eighty checks       {:6.2?}", median(first));
+    println!("nothing to do for them           {:6.2?}  {of_first:.3} x", median(again));
+    println!("sha256sum, bsdtar, without checks {:5.2?}  {to_hand:.2} x", median(hand));
+}
+
+/// The median of ratios that were taken round by round: the machine's moods are longer than a round.
+fn ratio(of: &[Duration], to: &[Duration]) -> f64 {
+    let mut ratios: Vec<f64> = of.iter().zip(to).map(|(of, to)| of.div_duration_f64(*to)).collect();
+    ratios.sort_unstable_by(f64::total_cmp);
+    ratios.get(ratios.len() / 2).copied().unwrap_or(f64::NAN)
 }
 
 /// A berth over 20,000 files, into which a folder is lent.

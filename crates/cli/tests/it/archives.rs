@@ -3,7 +3,7 @@
 use kladder_core::base::digest;
 use kladder_pack::{Content, Entry, Format, pack, with_record};
 
-use crate::sandbox::Sandbox;
+use crate::sandbox::{Sandbox, not_tested, walkdir};
 
 /// Packs an archive into the yard; returns what a definition says of it.
 fn archive(sandbox: &Sandbox, file: &str, entries: &[Entry]) -> String {
@@ -25,6 +25,37 @@ fn define(sandbox: &Sandbox, artifact: &str) {
     );
     sandbox.write("catalog/tools/plank.toml", &text);
     sandbox.wish("plank = \"any\"");
+}
+
+/// The plain script makes the folder that the shelf has.
+fn by_hand_is_the_same(sandbox: &Sandbox) {
+    use std::os::unix::fs::PermissionsExt;
+    let has =
+        |program: &str| ["/usr/bin", "/bin"].iter().any(|folder| std::path::Path::new(folder).join(program).exists());
+    if !["tar", "unzip", "gzip", "xz"].into_iter().all(has) {
+        return not_tested("tar, unzip, gzip or xz is missing");
+    }
+    let tools = sandbox.path("tools by hand");
+    let _ = sandbox.run(&["report", "../by-hand.sh"]).passed();
+    let mut shell = std::process::Command::new("/bin/sh");
+    shell.arg(sandbox.path("by-hand.sh")).env_clear().env("PATH", "/usr/bin:/bin").env("HOME", sandbox.path("user"));
+    shell.env("TOOLS", &tools).env("YARD", sandbox.path("yard"));
+    let _ = sandbox.finished(shell.output().unwrap()).passed();
+    let files = |folder: &std::path::Path| -> Vec<_> {
+        let told = |path: std::path::PathBuf| {
+            let inside = path.strip_prefix(folder).unwrap().to_owned();
+            if let Ok(to) = std::fs::read_link(&path) {
+                return (inside, false, to.display().to_string().replace(&folder.display().to_string(), ""));
+            }
+            let runs = std::fs::metadata(&path).unwrap().permissions().mode() & 0o111 != 0;
+            (inside, runs, std::fs::read_to_string(path).unwrap())
+        };
+        // Who installed it, and what: ours alone.
+        let is_ours = |path: &std::path::PathBuf| path.ends_with("RECORD") || path.ends_with("INSTALLER");
+        walkdir(folder).into_iter().filter(|path| !is_ours(path)).map(told).collect()
+    };
+    let shelved = std::fs::read_dir(sandbox.path("home/data/shelf/plank")).unwrap().next().unwrap().unwrap().path();
+    assert_eq!(files(&shelved.join("files")), files(&tools.join("plank-1.0")));
 }
 
 const SCRIPT: &str = "#!/bin/sh\nhere=$(dirname \"$0\")/..\ncat \"$here/share/tide\" \"$here/share/moon\"\n";
@@ -52,12 +83,59 @@ fn a_release_of_several_archives_is_one_rung_and_its_pins_hold_all_of_them() {
     );
     let _ = sandbox.run(&["verify"]).passed();
     assert!(sandbox.run(&["climb"]).passed().stdout.contains("All rungs stand"));
+    by_hand_is_the_same(&sandbox);
     // Other bytes of any of them are other bytes of the release.
     let other = archive(&sandbox, "tide.zip", &[Entry::file("tide", "down\n")]);
     let sha = |text: &str| text.split("sha256 = ").nth(1).unwrap().to_owned();
     sandbox.edit("catalog/tools/plank.toml", &sha(&second), &sha(&other));
     let told = sandbox.run(&["pin"]);
     assert!(told.code == 21 && told.stderr.contains("other bytes"), "{}", told.complaint());
+}
+
+#[test]
+fn packages_of_debian_are_laid_out_by_the_script_as_by_us() {
+    let sandbox = Sandbox::new();
+    let program = Entry::program("./usr/bin/plank", "#!/bin/sh\ncat \"$(dirname \"$0\")/../libs/libtide.so.1\"\n");
+    let first = archive(
+        &sandbox,
+        "plank_1.0_amd64.deb",
+        &[
+            program,
+            Entry::file("./usr/share/doc/plank/copyright", "whose it is"),
+            Entry::file("./usr/share/doc/plank/changelog", "what it was"),
+            Entry::file("./usr/share/man/man1/plank.1", "how it is used"),
+            Entry::file("./usr/lib/plank-12/deep/part", "a part"),
+            Entry::link("./usr/lib/plank-12/settings", "/etc/plank.conf"),
+            Entry::file("./etc/plank.conf", "tide = up"),
+        ],
+    );
+    let second = archive(
+        &sandbox,
+        "libtide1_1.0_amd64.deb",
+        &[
+            Entry::file("./lib/x86_64-linux-gnu/libtide.so.1", "up\n"),
+            Entry::file("./lib/x86_64-linux-gnu/ld-tide-x86-64.so.2", "loads"),
+            Entry::link("./usr/lib/x86_64-linux-gnu/libtide.so", "libtide.so.1"),
+            Entry::file("./usr/lib/plank-12/other", "another part"),
+            Entry::link("./lib64/ld-tide-x86-64.so.2", "../lib/x86_64-linux-gnu/ld-tide-x86-64.so.2"),
+        ],
+    );
+    let unpack = |links: &str| {
+        format!(
+            "unpack = {{ layout = \"debian\", absolute-links = \"{links}\", move = {{ \"lib/plank-12\" = \"own\", \"lib/plank-9\" = \"own\" }} }}"
+        )
+    };
+    define(&sandbox, &format!("{first}, {0}, also = [{{ {second}, {0} }}]", unpack("leave-out")));
+    // Set up in its folder, with a variable of its own, and a check that ends otherwise than others.
+    let more = "commands.tide = \"bin/tide\"\nvariables.TIDE = { set = \"{folder}\", of = \"tool\" }\n\
+         [[set-up]]\nrun = [\"/bin/sh\", \"-c\", \"printf '#!/bin/sh\\nexit 3\\n' > bin/tide; chmod +x bin/tide\"]\n\
+         [[checks]]\nrun = [\"tide\"]\nexpect = { status = [2, 3] }\n[[releases]]";
+    sandbox.edit("catalog/tools/plank.toml", "[[releases]]", more);
+    let _ = sandbox.run(&["climb"]).passed();
+    assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "up\n");
+    by_hand_is_the_same(&sandbox);
+    let wrapper = sandbox.read("tools by hand/bin/plank");
+    assert!(wrapper.contains("TIDE=\"") && !sandbox.read("by-hand.sh").contains("export TIDE"), "{wrapper}");
 }
 
 #[test]
@@ -76,9 +154,10 @@ fn archives_inside_archives_are_unpacked_beside_the_rest_and_guarded_like_them()
     let _ = sandbox.run(&["climb"]).passed();
     assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, "up\nfull\n");
     let _ = sandbox.run(&["verify"]).passed();
-    let shelf = crate::sandbox::walkdir(&sandbox.path("home/data/shelf/plank"));
+    let shelf = walkdir(&sandbox.path("home/data/shelf/plank"));
     let left = shelf.iter().find(|path| path.ends_with("moon.zip") || path.ends_with("data.tar.xz"));
     assert_eq!(left, None, "the inner archives are gone");
+    by_hand_is_the_same(&sandbox);
 
     let refused = |entries: &[Entry], inner: &str, said: &str| {
         let sandbox = Sandbox::new();
@@ -86,7 +165,7 @@ fn archives_inside_archives_are_unpacked_beside_the_rest_and_guarded_like_them()
         define(&sandbox, &format!("{artifact}, unpack = {{ inner = {{ {inner} }} }}"));
         let told = sandbox.run(&["climb"]);
         assert!(told.code != 0 && told.stderr.contains(said), "{}", told.complaint());
-        assert!(crate::sandbox::walkdir(&sandbox.path("home/data/shelf/plank")).is_empty());
+        assert!(walkdir(&sandbox.path("home/data/shelf/plank")).is_empty());
         assert!(!sandbox.path("outside").exists() && !sandbox.path("home/data/staging/outside").exists());
     };
     let program = Entry::program("bin/plank", SCRIPT);
@@ -144,7 +223,7 @@ fn wheels_are_laid_out_as_their_format_says() {
         (run("plank"), run("tide"), run("old-plank")),
         ("sys.exit(Deck.lay())\n".into(), "sys.exit(run())\n".into(), "print('old')\n".into())
     );
-    let mut files: Vec<String> = crate::sandbox::walkdir(&sandbox.path("home/data/shelf/plank"))
+    let mut files: Vec<String> = walkdir(&sandbox.path("home/data/shelf/plank"))
         .iter()
         .filter_map(|path| Some(path.to_str()?.split_once("/files/")?.1.to_owned()))
         .collect();
@@ -157,6 +236,7 @@ fn wheels_are_laid_out_as_their_format_says() {
          site/plank-1.0.dist-info/entry_points.txt site/plank/main.py"
     );
     let _ = sandbox.run(&["verify"]).passed();
+    by_hand_is_the_same(&sandbox);
 }
 
 #[test]
@@ -215,5 +295,5 @@ fn npm_packages_are_laid_out_as_their_format_says() {
     assert_eq!(sandbox.run(&["run", "--", "plank"]).passed().stdout, script);
     assert_eq!(sandbox.run(&["run", "--", "nail"]).passed().stdout, script);
     let _ = sandbox.run(&["verify"]).passed();
-    assert!(!crate::sandbox::walkdir(&sandbox.path("home")).iter().any(|path| path.ends_with("evil")));
+    assert!(!walkdir(&sandbox.path("home")).iter().any(|path| path.ends_with("evil")));
 }

@@ -4,6 +4,7 @@
 mod guide;
 mod script;
 mod steps;
+mod unpacking;
 
 pub use guide::guide;
 pub use script::script;

@@ -1,11 +1,13 @@
 //! What is to be done for a rung, in order.
 
-use std::collections::BTreeMap;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
 
-use kladder_choose::catalog::{Artifact, Command, How, Layout, Trial, Unpacking};
+use kladder_choose::catalog::{Artifact, Command, How, Layout, Port, Trial, Unpacking, Variable, Whose};
 use kladder_core::climb::route::Route;
 use kladder_core::tasks::{Because, Rung};
 
+use super::unpacking::{calls, functions, unpacked};
 use crate::text::{both, clean, count, shell_word};
 
 /// What stands for the folder of tools.
@@ -49,7 +51,11 @@ pub(super) fn of(route: &Route, addresses: Addresses<'_>) -> Vec<Steps> {
     let rungs = &route.rungs;
     let folders: BTreeMap<String, String> =
         rungs.iter().map(|rung| (rung.key.tool.to_string(), folder(rung))).collect();
-    let told = |rung| Telling { rung, folders: &folders, addresses, all: Vec::new() }.steps();
+    let known = RefCell::new(BTreeSet::new());
+    let told = |rung| {
+        let telling = Telling { rung, folders: &folders, addresses, known: &known, all: Vec::new() };
+        telling.steps()
+    };
     rungs.iter().map(told).collect()
 }
 
@@ -61,6 +67,8 @@ struct Telling<'t> {
     rung: &'t Rung,
     folders: &'t BTreeMap<String, String>,
     addresses: Addresses<'t>,
+    /// The functions that the shell knows by now.
+    known: &'t RefCell<BTreeSet<&'static str>>,
     all: Vec<Step>,
 }
 
@@ -75,15 +83,25 @@ impl Telling<'_> {
                 for artifact in &shelved.artifacts {
                     self.artifact(artifact);
                 }
-                self.executable();
+                let is = |layout: Layout| shelved.artifacts.iter().any(|artifact| artifact.layout() == layout);
+                for (layout, makes) in [(Layout::Wheel, "points"), (Layout::Npm, "bins")] {
+                    if is(layout) {
+                        self.commands(
+                            "Make what its package names as commands:",
+                            vec![format!("{makes} {}", word(&own))],
+                        );
+                    }
+                }
             }
         }
         self.lent();
         let says = &rung.definition.says;
         for set_up in &says.set_up {
-            self.trials("Set it up:", &[set_up]);
+            let command = self.command_of(set_up);
+            self.commands("Set it up, in its folder:", vec![format!("(cd {} && {command})", word(&folder(rung)))]);
         }
         if rung.shelved().is_some() {
+            self.executable();
             self.wired();
         }
         let corners = says
@@ -133,12 +151,28 @@ impl Telling<'_> {
         self.all.push(Step::Fetch { name: clean(&name), path: clean(file), size: artifact.size, sha256, from, visit });
         let own = folder(self.rung);
         let into = artifact.unpack.into.as_ref().map_or_else(|| own.clone(), |inner| format!("{own}/{inner}"));
-        match unpacked(&artifact.unpack, artifact.layout(), &name, &into) {
+        self.unpack(&artifact.unpack, artifact.layout(), &name, &shell_word(&name), &into);
+    }
+
+    /// Unpacks a file, and the archives that come out of it.
+    fn unpack(&mut self, unpack: &Unpacking, layout: Layout, name: &str, file: &str, into: &str) {
+        let mut new = calls(unpack, layout);
+        new.retain(|name| self.known.borrow_mut().insert(*name));
+        self.commands("For your shell, which unpacks with it:", functions(&new));
+        match unpacked(unpack, layout, name, file, into) {
             Some(commands) => self.commands("Unpack it:", commands),
             None => self.left("only a special unpacker knows its kind; what is in it belongs into the folder"),
         }
-        for inner in artifact.unpack.inner.keys() {
-            self.left(&format!("unpack `{inner}` in its place"));
+        let own = folder(self.rung);
+        for (path, inner) in &unpack.inner {
+            let name = path.as_str().rsplit('/').next().unwrap_or_default();
+            let file = word(&format!("{own}/{path}"));
+            self.commands(
+                "An archive came out of it; it is not needed where it is:",
+                vec![format!("mv {file} {name}", name = shell_word(name))],
+            );
+            let into = inner.into.as_ref().map_or_else(|| own.clone(), |inner| format!("{own}/{inner}"));
+            self.unpack(inner, inner.layout_of(name), name, &shell_word(name), &into);
         }
     }
 
@@ -146,7 +180,7 @@ impl Telling<'_> {
     fn executable(&mut self) {
         let own = folder(self.rung);
         let version = &self.rung.version;
-        let files: std::collections::BTreeSet<String> = self
+        let files: BTreeSet<String> = self
             .rung
             .commands
             .values()
@@ -177,20 +211,32 @@ impl Telling<'_> {
     }
 
     fn trials(&mut self, what: &str, all: &[&Trial]) {
-        let command = |trial: &&Trial| {
-            let words: Vec<String> = trial.run.iter().map(|part| word(&self.filled(&part.to_string()))).collect();
-            let value = |(name, value): (&_, &kladder_choose::template::Template)| {
-                format!("{name}={} ", word(&self.filled(&value.to_string())))
-            };
-            trial.variables.iter().map(value).collect::<String>() + &words.join(" ")
-        };
-        let commands = all.iter().map(command).collect();
+        let commands = all.iter().map(|trial| self.command_of(trial)).collect();
         self.commands(what, commands);
+    }
+
+    fn command_of(&self, trial: &Trial) -> String {
+        let words: Vec<String> = trial.run.iter().map(|part| word(&self.filled(&part.to_string()))).collect();
+        let value = |(name, value): (&_, &kladder_choose::template::Template)| {
+            format!("{name}={} ", word(&self.filled(&value.to_string())))
+        };
+        let command = trial.variables.iter().map(value).collect::<String>() + &words.join(" ");
+        let ends: Vec<String> = trial.expect.status.iter().map(ToString::to_string).collect();
+        if trial.expect.status.contains(&0) {
+            return command;
+        }
+        format!("{{ {command} || case $? in {}) ;; *) false ;; esac; }}", ends.join(" | "))
     }
 
     /// A template with its holes filled as far as that can be done in words.
     fn filled(&self, text: &str) -> String {
-        let own = text.replace("{folder}", &folder(self.rung)).replace("{version}", self.rung.version.as_str());
+        let place = folder(self.rung);
+        let own = text.replace("{folder}", &place).replace("{place}", &place);
+        let mut own = own.replace("{version}", self.rung.version.as_str());
+        let ports = self.rung.definition.says.services.iter().find_map(|service| service.port.as_ref());
+        if let Some(Port::Fixed(port)) = ports {
+            own = own.replace("{port}", &port.to_string());
+        }
         self.folders.iter().fold(own, |text, (tool, folder)| text.replace(&format!("{{{tool}.folder}}"), folder))
     }
 
@@ -199,24 +245,35 @@ impl Telling<'_> {
         let mut commands: Vec<String> =
             self.rung.commands.iter().map(|(name, command)| self.command(name.as_str(), command)).collect();
         for (name, variable) in &self.rung.definition.says.variables {
-            let value = inside(&self.filled(&variable.value.to_string()));
-            let value = match variable.how {
-                How::Set => value,
-                How::Front => format!("{value}:${{{name}:-}}"),
-                How::Behind => format!("${{{name}:-}}:{value}"),
-                How::UnlessSet => format!("${{{name}:-{value}}}"),
-            };
-            commands.push(format!("export {name}=\"{value}\""));
+            if self.filled(&variable.value.to_string()).contains("port}") {
+                self.left(&format!("set {name} to the port that you start its service on"));
+            } else if variable.of != Whose::Tool {
+                commands.push(format!("export {}", self.assigned(name.as_str(), variable)));
+            }
         }
         self.commands("Put it within reach:", commands);
+    }
+
+    /// A variable and its value, as a shell is given it.
+    fn assigned(&self, name: &str, variable: &Variable) -> String {
+        let value = inside(&self.filled(&variable.value.to_string()));
+        let value = match variable.how {
+            How::Set => value,
+            How::Front => format!("{value}:${{{name}:-}}"),
+            How::Behind => format!("${{{name}:-}}:{value}"),
+            How::UnlessSet => format!("${{{name}:-{value}}}"),
+        };
+        format!("{name}=\"{value}\"")
     }
 
     /// A small script and no link, since many programs look for their fellows beside the path that they were started by.
     fn command(&self, name: &str, command: &Command) -> String {
         let file = format!("{}/{}", folder(self.rung), command.file.at(&self.rung.version));
+        let own = self.rung.definition.says.variables.iter().filter(|(_, variable)| variable.of == Whose::Tool);
+        let own = own.map(|(name, variable)| self.assigned(name.as_str(), variable));
         let variables = command.variables.iter();
-        let mut words: Vec<String> =
-            variables.map(|(name, value)| format!("{name}={}", word(&self.filled(&value.to_string())))).collect();
+        let variables = variables.map(|(name, value)| format!("{name}={}", word(&self.filled(&value.to_string()))));
+        let mut words: Vec<String> = own.chain(variables).collect();
         words.push("exec".to_owned());
         words.extend(command.by.iter().map(ToString::to_string));
         words.push(word(&file));
@@ -270,84 +327,8 @@ fn inside(text: &str) -> String {
 }
 
 /// A word of a command line, in which the folder of tools still counts.
-fn word(text: &str) -> String {
+pub(super) fn word(text: &str) -> String {
     if text.contains(TOOLS) { format!("\"{}\"", inside(text)) } else { shell_word(text) }
-}
-
-/// A pattern of files, whose marks still count; `None` for one that leads out.
-fn pattern(text: &str) -> Option<String> {
-    if text.split('/').any(|part| part == "..") {
-        return None;
-    }
-    let plain = |char: char| char.is_ascii_alphanumeric() || "._-/*?[]+@%:,".contains(char);
-    Some(
-        text.chars()
-            .flat_map(|char| [(!plain(char)).then_some('\\'), Some(char)])
-            .flatten()
-            .filter(|char| *char != '\n')
-            .collect(),
-    )
-}
-
-/// The commands that unpack a file; `None` where the tools that machines have cannot.
-fn unpacked(unpack: &Unpacking, layout: Layout, name: &str, into: &str) -> Option<Vec<String>> {
-    let lower = name.to_ascii_lowercase();
-    let ends = |ending: &str| lower.ends_with(ending);
-    let is_tar = lower.contains(".tar") || [".tgz", ".txz", ".tbz", ".tbz2"].iter().any(|ending| ends(ending));
-    let file = shell_word(name);
-    let strip = unpack.strip + usize::from(layout == Layout::Npm);
-    let at = |inner: &str| word(&format!("{into}{inner}"));
-    let mut all = vec![format!("mkdir -p {}", at(""))];
-    match layout {
-        Layout::Debian => return None,
-        Layout::Whole => all.push(format!("cp {file} {}", at("/"))),
-        Layout::Wheel => {
-            all.push(format!("unzip -q -o {file} -d {}", at("/site")));
-            all.push(format!("mkdir -p {}", at("/bin")));
-            all.push(format!(
-                "for scripts in {}/*.data/scripts; do [ ! -d \"$scripts\" ] || mv \"$scripts\"/* {}; done",
-                at("/site"),
-                at("/bin/")
-            ));
-        }
-        Layout::AsItIs | Layout::Npm if is_tar => {
-            let strip = if strip > 0 { format!(" --strip-components={strip}") } else { String::new() };
-            all.push(format!("tar -xf {file} -C {}{strip}", at("")));
-        }
-        Layout::AsItIs | Layout::Npm if ends(".zip") && strip == 0 => {
-            all.push(format!("unzip -q -o {file} -d {}", at("")));
-        }
-        Layout::AsItIs | Layout::Npm if ends(".zip") => {
-            let packed = at(".packed");
-            all.push(format!("unzip -q -o {file} -d {packed}"));
-            all.push(format!("cp -R {packed}{}/. {} && rm -rf {packed}", "/*".repeat(strip), at("/")));
-        }
-        Layout::AsItIs | Layout::Npm => {
-            let known = [".7z", ".rpm", ".deb", ".dmg", ".pkg", ".run", ".appimage"];
-            if known.iter().any(|ending| ends(ending)) {
-                return None;
-            }
-            all.push(packed_alone(name, &file, into));
-        }
-    }
-    let left_out = unpack.leave_out.iter().filter_map(|text| pattern(text));
-    all.extend(left_out.map(|pattern| format!("rm -rf {}/{pattern}", at(""))));
-    for (from, to) in &unpack.moves {
-        let parent = to.as_str().rsplit_once('/').map(|(parent, _)| parent).unwrap_or_default();
-        let [parent, from, to] = [parent, from.as_str(), to.as_str()].map(|inner| at(&format!("/{inner}")));
-        all.push(format!("mkdir -p {parent} && mv {from} {to}"));
-    }
-    Some(all)
-}
-
-/// A single file, compressed or as it is.
-fn packed_alone(name: &str, file: &str, into: &str) -> String {
-    let by = [(".gz", "gzip"), (".xz", "xz"), (".zst", "zstd"), (".bz2", "bzip2")];
-    let known = by.iter().find_map(|(ending, program)| Some((name.strip_suffix(ending)?, program)));
-    match known {
-        Some((plain, program)) => format!("{program} -dc {file} > {}", word(&format!("{into}/{plain}"))),
-        None => format!("cp {file} {}", word(&format!("{into}/"))),
-    }
 }
 
 /// How much there is to do, in words.
@@ -382,7 +363,5 @@ mod tests {
             }
             std::fs::remove_file(file).unwrap();
         }
-        assert_eq!(pattern("../../x"), None);
-        assert_eq!(pattern("share/*; rm x").as_deref(), Some("share/*\\;\\ rm\\ x"));
     }
 }
