@@ -133,5 +133,5 @@ yard=$!
 trap 'kill $server $yard; chmod -R u+w "$work"; rm -rf "$work"' EXIT
 printf '[network]\nrate = "3 MB/s"\n' >"$KLADDER_HOME/config/config.toml"
 cd "$desk/desk"
-patience=60
+patience=35
 shot live kladder climb --yes --yard http://127.0.0.1:7396
