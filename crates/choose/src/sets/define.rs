@@ -284,7 +284,11 @@ fn release(
                 let _ = writeln!(out, "size = {size}");
             }
             // The index as this machine's settings have it comes before the address that the lock file was made with.
-            let index = library.index.as_ref().map(|index| format!("index:{index}/{}", library.name));
+            let index = library
+                .index
+                .as_ref()
+                .filter(|_| !library.is_in_catalogs())
+                .map(|index| format!("index:{index}/{}", library.name));
             let origins: Vec<String> = index.iter().chain(&wheel.origin).map(|origin| quoted(origin)).collect();
             if !origins.is_empty() {
                 let _ = writeln!(out, "origins = [{}]", origins.join(", "));

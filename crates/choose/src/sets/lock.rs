@@ -8,6 +8,7 @@ use std::str::FromStr;
 use pep508_rs::pep440_rs::{Operator, Version, VersionSpecifier, VersionSpecifiers};
 use serde::Deserialize;
 
+use super::OF_CATALOGS;
 use crate::digest::Digest;
 use crate::document::{DocumentError, Source};
 use crate::names::is_plain;
@@ -206,6 +207,11 @@ impl Lock {
 }
 
 impl Library {
+    /// Whether the ladder's catalogs had it, and no index.
+    pub(super) fn is_in_catalogs(&self) -> bool {
+        self.index.as_deref() == Some(OF_CATALOGS)
+    }
+
     fn write(&self, out: &mut String) {
         let _ = writeln!(out, "\n[[packages]]\nname = {}", quoted(&self.name));
         let said = [("version", &self.version), ("marker", &self.marker), ("requires-python", &self.requires_python)];
@@ -223,7 +229,9 @@ impl Library {
             let url = wheel
                 .origin
                 .as_ref()
-                .map(|origin| format!("url = {}, ", quoted(&[origin.as_str(), &wheel.file].concat())));
+                .map(|origin| format!("url = {}, ", quoted(&[origin.as_str(), &wheel.file].concat())))
+                // It lies in a yard, under its name.
+                .or_else(|| self.is_in_catalogs().then(|| format!("path = {}, ", quoted(&wheel.file))));
             let size = wheel.size.map(|size| format!("size = {size}, ")).unwrap_or_default();
             let name = quoted(&wheel.file);
             let url = url.unwrap_or_default();

@@ -55,7 +55,7 @@ pub use resolve::{
 use serde::Deserialize;
 pub use tags::{Interpreter, Tag};
 use toml::Spanned;
-pub use wished::{Libraries, LibraryWish};
+pub use wished::{Libraries, LibraryWish, OF_CATALOGS};
 
 use crate::catalog::Devices;
 use crate::digest::{Canonical, Digest};

@@ -13,6 +13,8 @@ use toml::Spanned;
 use super::lock::normalised;
 use crate::document::{DocumentError, Source};
 
+/// How a set calls the catalogs of its ladder where it names indexes.
+pub const OF_CATALOGS: &str = "catalog";
 /// The index that is asked where a set names none.
 const USUAL_INDEX: &str = "wheels";
 /// Bytes of a range.
@@ -86,7 +88,7 @@ impl Libraries {
         let indexes = indexes.unwrap_or_else(|| vec![USUAL_INDEX.to_owned()]);
         let mut chosen = BTreeMap::new();
         for (name, index) in from {
-            if !indexes.contains(&index) {
+            if index != OF_CATALOGS && !indexes.contains(&index) {
                 let message = format!("`{index}` is none of the set's `indexes`");
                 return Err(source.invalid(name.span(), message));
             }

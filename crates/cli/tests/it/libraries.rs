@@ -308,6 +308,49 @@ fn a_library_that_several_indexes_have_comes_from_the_one_that_is_told() {
 }
 
 #[test]
+fn a_library_may_be_a_tool_of_the_catalog_and_comes_from_its_yard() {
+    let mut scene = Scene::with(&["gauge 1.0: lamp>=2", "lamp 1.0"]);
+    for version in ["2.1", "3.0"] {
+        scene.wheel(&Made { index: "nowhere", name: "lamp", version, needs: &["gauge"], ..PURE });
+    }
+    let release = |version: &str, folder: &str| {
+        let file = format!("lamp-{version}-py3-none-any.whl");
+        let from = scene.sandbox.path("maker/files").join(&file);
+        let (sha256, size) = digest::of_file(&from).unwrap();
+        let to = scene.sandbox.path("yard").join(folder);
+        std::fs::create_dir_all(&to).unwrap();
+        std::fs::rename(from, to.join(&file)).unwrap();
+        format!(
+            "[[releases]]\nversion = \"{version}\"\nartifacts = [{{ file = \"{folder}{file}\", size = {size}, sha256 = \"{sha256}\" }}]\n"
+        )
+    };
+    let head = "tool = \"lamp\"\nkind = \"library\"\nsummary = \"A lamp\"\n";
+    let first = format!("{head}{}", release("2.1", ""));
+    scene.sandbox.write("catalog/tools/lamp.toml", &first);
+    // Who does not ask for it does not get it: the index has no such version.
+    let asks = |more: &str| scene.want("gauge = \"any\"", more).pin();
+    assert_eq!(asks("").code, 12);
+    scene.want("gauge = \"any\"", "from.lamp = \"catalog\"").chooses(&["gauge 1.0", "lamp 2.1"]);
+    assert!(scene.lock().contains(", path = \"lamp-2.1-py3-none-any.whl\", "), "{}", scene.lock());
+    let both = asks("indexes = [\"wheels\", \"catalog\"]\n");
+    assert!(
+        both.code == 10 && both.stderr.contains("lamp is in several indexes: catalog, wheels"),
+        "{}",
+        both.complaint()
+    );
+    let _ = scene.want("gauge = \"any\"", "from.lamp = \"catalog\"").sandbox.run(&["climb"]).passed();
+    let told = scene.sandbox.run(&["run", "--set", "tides", "--", "plank"]).passed().stdout;
+    assert_eq!(told, "gauge 1.0\nlamp 2.1\n");
+    let _ = scene.sandbox.run(&["verify"]).passed();
+    let why = scene.sandbox.run(&["why", "lamp", "--json"]).passed().json();
+    assert!(why.to_string().contains("2.1"), "{why}");
+    // A lock file has no folders of yards.
+    scene.sandbox.write("catalog/tools/lamp.toml", &(first + &release("3.0", "deep/")));
+    let told = scene.sandbox.run(&["pin", "--move", "lamp"]);
+    assert!(told.code == 10 && told.stderr.contains("at the yard's top"), "{}", told.complaint());
+}
+
+#[test]
 fn a_clash_is_told_with_who_needs_what_and_a_way_out() {
     let scene = Scene::with(&[
         "gauge 1.0: lamp<2",

@@ -271,11 +271,13 @@ impl Surroundings {
         let settings = self.home.settings()?;
         let here = self.host.machine();
         let network = self.network(&settings)?;
-        let means = Means { network: &network, home: &self.home, moving: &self.moving, looking: self.looking };
-        let catalogs = with_sets(self.catalogs_of(&settings, Some(&ladder))?, &mut ladder, &here, &means)?;
+        let catalogs = self.catalogs_of(&settings, Some(&ladder))?;
+        let mut yards = self.yards_of(&catalogs, &network)?;
+        let (moving, looking) = (&self.moving, self.looking);
+        let means = Means { network: &network, yards: &yards, home: &self.home, moving, looking };
+        let catalogs = with_sets(catalogs, &mut ladder, &here, &means)?;
         let ladder = with_locks(ladder);
         let old = read_pins(&ladder.pins_path())?;
-        let mut yards = self.yards_of(&catalogs, &network)?;
         let neighbours = self.neighbours_of(&settings, &network);
         if let Some(neighbours) = &neighbours {
             // What lies on this machine is nearer.

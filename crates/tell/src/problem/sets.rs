@@ -74,6 +74,10 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
             .why(error.to_string())
             .why("one of them could put a library of that name before the other's")
             .next(format!("say which one you mean: `from.{library} = \"{}\"` in the set", indexes[0])),
+        LookupError::Folder { file, .. } => Problem { code: Code::BadFile, ..problem }
+            .why(error.to_string())
+            .next(format!("put {file} at the yard's top, or name an origin of it in its definition")),
+        LookupError::Catalog(error) => Problem::catalog(error),
         LookupError::Receive(UnknownError::Yard { source, .. }) => {
             let problem = problem.why(kladder_core::base::event::chain(error));
             at_makers(source).into_iter().fold(problem, Problem::next)
@@ -83,7 +87,7 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
                 .why(error.to_string())
                 .next("ask again later: a mirror may lag behind; then tell those who keep the index")
         }
-        LookupError::Receive(UnknownError::Here(error)) => fetch(error),
+        LookupError::Fetch(error) | LookupError::Receive(UnknownError::Here(error)) => fetch(error),
     }
 }
 

@@ -9,13 +9,17 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs};
 use kladder_choose::digest::Digest;
-use kladder_choose::sets::{Catalogue, Libraries, LibraryRelease, LibraryVersion, Metadata, Offered, Tag, Wheel};
+use kladder_choose::sets::{
+    Catalogue, Libraries, LibraryRelease, LibraryVersion, Metadata, OF_CATALOGS, Offered, Tag, Wheel,
+};
 
+use super::in_catalogs;
 use crate::base::event::Silent;
 use crate::base::files;
 use crate::base::side::side_by_side;
-use crate::bring::fetch::{Cache, Network, Remote, UnknownError, receive};
+use crate::bring::fetch::{Cache, FetchError, Network, Remote, Sources, UnknownError, receive};
 use crate::bring::index::{Beside, IndexError, Listed};
 use crate::desk::keeper::{in_archive, in_wheel};
 use crate::settings::{Home, IndexKind};
@@ -62,6 +66,20 @@ pub enum LookupError {
     /// A package has no digest that counts.
     #[error("{0} has no SHA-512 digest, so that nobody could tell its bytes from others")]
     NoSum(String),
+    /// A catalog has it in a folder of its yard, and lock files name no folders there.
+    #[error("{library} is {file} in its catalog's yard, and a library must lie at a yard's top or have an origin")]
+    Folder {
+        /// The library.
+        library: String,
+        /// Its path in a yard.
+        file: String,
+    },
+    /// A catalog that should have it cannot be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+    /// A file of a catalog could not be fetched.
+    #[error(transparent)]
+    Fetch(#[from] FetchError),
     /// A file could not be had.
     #[error(transparent)]
     Receive(#[from] UnknownError),
@@ -73,13 +91,15 @@ type Read = Result<Arc<Metadata>, String>;
 /// The indexes of a set.
 pub(super) struct Lookup<'l> {
     wanted: &'l Libraries,
-    network: &'l Network,
-    cache: Cache,
+    catalogs: &'l Catalogs,
+    sources: Sources<'l>,
     told: &'l dyn Fn(usize),
     /// What wheels say of themselves, by the digests of the wheels.
     folder: PathBuf,
     releases: RefCell<HashMap<String, Releases>>,
     files: RefCell<HashMap<Digest, Listed>>,
+    /// Those that a catalog has.
+    own: RefCell<HashMap<Digest, Artifact>>,
     metadata: RefCell<HashMap<Digest, Read>>,
 }
 
@@ -92,14 +112,33 @@ struct Found {
 impl<'l> Lookup<'l> {
     pub(super) fn new(
         wanted: &'l Libraries,
-        network: &'l Network,
-        cache: Cache,
+        catalogs: &'l Catalogs,
+        sources: Sources<'l>,
         home: &Home,
         told: &'l dyn Fn(usize),
     ) -> Self {
         let folder = home.cache.join("listed").join("metadata");
         let (releases, files, metadata) = (RefCell::default(), RefCell::default(), RefCell::default());
-        Self { wanted, network, cache, told, folder, releases, files, metadata }
+        Self { wanted, catalogs, sources, told, folder, releases, files, own: RefCell::default(), metadata }
+    }
+
+    fn asker(&self) -> Asker<'_> {
+        Asker { wanted: self.wanted, network: self.sources.network, cache: self.sources.cache }
+    }
+
+    /// What the catalogs have of a library, where they are asked for it.
+    fn in_catalogs(&self, library: &str) -> Result<Vec<Listed>, LookupError> {
+        let told = self.wanted.from.get(library);
+        if !told.map_or(&self.wanted.indexes[..], std::slice::from_ref).iter().any(|index| index == OF_CATALOGS) {
+            return Ok(Vec::new());
+        }
+        let all = in_catalogs::listed(library, self.catalogs, self.sources)?;
+        let mut own = self.own.borrow_mut();
+        Ok(all
+            .into_iter()
+            .inspect(|(_, artifact)| _ = own.insert(artifact.sha256, artifact.clone()))
+            .map(|(listed, _)| listed)
+            .collect())
     }
 
     fn keep(&self, library: &str, found: Found) -> Releases {
@@ -134,11 +173,15 @@ struct Asker<'a> {
 }
 
 impl Asker<'_> {
-    fn releases(&self, library: &str) -> Result<Found, LookupError> {
+    /// From the indexes, and what catalogs have of it.
+    fn releases(&self, library: &str, in_catalogs: Vec<Listed>) -> Result<Found, LookupError> {
         let told = self.wanted.from.get(library);
-        let asked: Vec<&String> = told.map_or_else(|| self.wanted.indexes.iter().collect(), |one| vec![one]);
+        let asked = told.map_or(&self.wanted.indexes[..], std::slice::from_ref);
         let mut by_index = BTreeMap::new();
-        for index in asked {
+        if !in_catalogs.is_empty() {
+            by_index.insert(OF_CATALOGS.to_owned(), Arc::new(in_catalogs));
+        }
+        for index in asked.iter().filter(|index| *index != OF_CATALOGS) {
             if self.network.kind_of_index(index).is_some_and(|kind| kind != IndexKind::Python) {
                 return Err(LookupError::Kind(index.clone()));
             }
@@ -188,8 +231,7 @@ impl Catalogue for Lookup<'_> {
         if let Some(known) = self.releases.borrow().get(library) {
             return Ok(Arc::clone(known));
         }
-        let asker = Asker { wanted: self.wanted, network: self.network, cache: &self.cache };
-        let found = asker.releases(library)?;
+        let found = self.asker().releases(library, self.in_catalogs(library)?)?;
         Ok(self.keep(library, found))
     }
 
@@ -198,9 +240,12 @@ impl Catalogue for Lookup<'_> {
         if let Some(known) = self.known(library, wheel) {
             return Ok(known);
         }
-        let asker = Asker { wanted: self.wanted, network: self.network, cache: &self.cache };
+        let own = self.own.borrow().get(&wheel.sha256).cloned();
+        if let Some(artifact) = own {
+            return Ok(self.learn(library, wheel, &in_catalogs::text(&artifact, self.sources)?));
+        }
         let Some(listed) = self.listed(&wheel.sha256) else { return Ok(Err("no index lists it".to_owned())) };
-        let text = asker.text(&listed)?;
+        let text = self.asker().text(&listed)?;
         Ok(self.learn(library, wheel, &text))
     }
 
@@ -210,9 +255,12 @@ impl Catalogue for Lookup<'_> {
         if new.len() < 2 {
             return;
         }
-        let asker = Asker { wanted: self.wanted, network: self.network, cache: &self.cache };
         // What went wrong is told where the library is really needed.
-        for (library, found) in new.iter().zip(side_by_side(&new, AT_ONCE, |library| asker.releases(library))) {
+        let new: Vec<(&str, Vec<Listed>)> =
+            new.into_iter().filter_map(|library| Some((library, self.in_catalogs(library).ok()?))).collect();
+        let asker = self.asker();
+        let all = side_by_side(&new, AT_ONCE, |(library, own)| asker.releases(library, own.clone()));
+        for ((library, _), found) in new.iter().zip(all) {
             if let Ok(found) = found {
                 self.keep(library, found);
             }
@@ -230,7 +278,7 @@ impl Catalogue for Lookup<'_> {
         if new.len() < 2 {
             return;
         }
-        let asker = Asker { wanted: self.wanted, network: self.network, cache: &self.cache };
+        let asker = self.asker();
         for ((library, wheel, _), text) in
             new.iter().zip(side_by_side(&new, AT_ONCE, |(_, _, listed)| asker.text(listed)))
         {

@@ -4,11 +4,13 @@
 //! A set that says which libraries it wants has a lock file beside the ladder, `pylock.NAME.toml`, which is to it what the pins
 //! are to rungs: while it fits the wishes no index is asked; else what still fits stays. It is written together with the pins.
 
+mod in_catalogs;
 mod lookup;
 mod packages;
 mod told;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use kladder_choose::catalog::{CatalogError, Catalogs, Definition, Machine, Memory, TextKind};
 use kladder_choose::digest::{Canonical, Digest};
@@ -25,7 +27,7 @@ use self::lookup::Lookup;
 pub use self::lookup::LookupError;
 pub use self::told::{LibraryMove, LibraryThere, Misplaced};
 use crate::base::files::{self, FileError};
-use crate::bring::fetch::{Cache, Network};
+use crate::bring::fetch::{Cache, Network, Sources, Yard};
 use crate::settings::Home;
 
 /// The name of the catalog that sets are in.
@@ -85,6 +87,7 @@ pub enum WhyNoSet {
 /// What sets are looked up with.
 pub(super) struct Means<'m> {
     pub(super) network: &'m Network,
+    pub(super) yards: &'m [Arc<dyn Yard>],
     pub(super) home: &'m Home,
     /// Libraries, and sets of them, that may move.
     pub(super) moving: &'m [ToolName],
@@ -269,7 +272,8 @@ impl SetReading<'_> {
             }
         };
         let cache = Cache::new(&self.means.home.artifacts);
-        let lookup = Lookup::new(wanted, self.means.network, cache, self.means.home, &told);
+        let sources = Sources { yards: self.means.yards, cache: &cache, network: self.means.network };
+        let lookup = Lookup::new(wanted, self.catalogs, sources, self.means.home, &told);
         let chosen = self.chosen_for(wanted, runtimes, before, old.as_ref(), &moves, &lookup);
         told(0);
         let (lock, runtime) = chosen?;

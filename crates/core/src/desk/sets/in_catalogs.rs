@@ -1,0 +1,69 @@
+//! Libraries that are tools of the ladder's catalogs: wheels that whoever keeps a catalog has signed for, in the place of an index.
+
+use kladder_choose::catalog::{Artifact, Catalogs, Layout, Published};
+
+use super::lookup::LookupError;
+use crate::base::event::Silent;
+use crate::bring::fetch::{Sources, fetch};
+use crate::bring::index::{Listed, Sum};
+use crate::desk::keeper::in_wheel;
+
+/// A wheel as an index would list it, and as it is fetched.
+pub(super) type InCatalogs = (Listed, Artifact);
+
+/// The wheels of the tool of this name, of all its releases; none where no catalog has it.
+///
+/// # Errors
+/// [`LookupError`] where its definition cannot be used, or a wheel lies where a lock file cannot name it.
+pub(super) fn listed(library: &str, catalogs: &Catalogs, sources: Sources<'_>) -> Result<Vec<InCatalogs>, LookupError> {
+    let Some(definition) = catalogs.tool(library)? else { return Ok(Vec::new()) };
+    let mut all = Vec::new();
+    for release in &definition.releases {
+        let files = release.artifacts.iter().flat_map(|artifact| std::iter::once(artifact).chain(&artifact.also));
+        for published in files {
+            let artifact = artifact_of(published, sources);
+            if artifact.layout() == Layout::Wheel {
+                all.push((listed_as(published, &artifact, release.version.as_str(), library)?, artifact));
+            }
+        }
+    }
+    Ok(all)
+}
+
+fn artifact_of(published: &Published, sources: Sources<'_>) -> Artifact {
+    let asked = || sources.yards.iter().find_map(|yard| yard.size(&published.file).ok()?);
+    Artifact {
+        file: published.file.clone(),
+        size: published.size.or_else(asked).unwrap_or_default(),
+        sha256: published.sha256,
+        unpacked: published.unpacked,
+        unpack: published.unpack.clone().unwrap_or_default(),
+        origins: published.origins.clone(),
+        by_person: published.by_person.clone(),
+    }
+}
+
+fn listed_as(published: &Published, artifact: &Artifact, version: &str, library: &str) -> Result<Listed, LookupError> {
+    let path = artifact.file.as_str();
+    let file = path.rsplit('/').next().unwrap_or(path);
+    let ends_so = |address: &&String| address.contains("://") && address.ends_with(&format!("/{file}"));
+    let url = match artifact.origins.iter().find(ends_so) {
+        Some(address) => address.clone(),
+        None if path == file => file.to_owned(),
+        None => return Err(LookupError::Folder { library: library.to_owned(), file: path.to_owned() }),
+    };
+    let mut listed = Listed::at(file.to_owned(), url);
+    listed.version = Some(version.to_owned());
+    listed.size = published.size;
+    listed.sum = Some(Sum::Sha256(artifact.sha256));
+    Ok(listed)
+}
+
+/// What a wheel says of itself; it is fetched for that, and stays in the cache.
+///
+/// # Errors
+/// [`LookupError::Fetch`].
+pub(super) fn text(artifact: &Artifact, sources: Sources<'_>) -> Result<String, LookupError> {
+    let fetched = fetch(artifact, sources, &mut (), &Silent)?;
+    Ok(in_wheel(&fetched.path).unwrap_or_default())
+}
