@@ -28,9 +28,7 @@ pub(crate) fn put(share: &Path) -> Result<(), FileError> {
 
 fn all() -> Vec<(PathBuf, Vec<u8>)> {
     let mut all: Vec<(PathBuf, Vec<u8>)> = SCRIPTS.iter().filter_map(|(path, shell)| script(path, shell)).collect();
-    let mut nushell = Vec::new();
-    generate(Nushell, &mut Arguments::command(), NAME, &mut nushell);
-    all.push((PathBuf::from("nushell/kladder.nu"), nushell));
+    all.push((PathBuf::from("nushell/kladder.nu"), nushell().into_bytes()));
     let mut command = Arguments::command();
     command.build();
     all.push(page(command.clone(), NAME.to_owned()));
@@ -59,6 +57,42 @@ fn script(path: &str, shell: &str) -> Option<(PathBuf, Vec<u8>)> {
         bytes.extend_from_slice(b"\n_clap_dynamic_completer_kladder \"$@\"\n");
     }
     Some((PathBuf::from(path), bytes))
+}
+
+/// What asks `kladder` in nushell, in the words in which fish asks: the words so far, and the one that is being typed. What comes back is a
+/// line for each, a tab before what it is.
+const ASKING: &str = r#"
+  def "nu-complete kladder asked" [context: string, position: int] {
+    let words = ($context | str substring ..<$position | split row -r '\s+')
+    let told = (with-env { KLADDER_COMPLETE: "fish" } { do { ^kladder -- ...$words } | complete })
+    $told.stdout | lines | each { |line| $line | split row "\t" | { value: $in.0, description: ($in.1? | default "") } }
+  }
+"#;
+
+/// Commands and options as nushell is told them, and for every value the question what can stand there.
+fn nushell() -> String {
+    let mut bytes = Vec::new();
+    generate(Nushell, &mut Arguments::command(), NAME, &mut bytes);
+    let text = String::from_utf8_lossy(&bytes);
+    let mut out = String::with_capacity(text.len() * 2);
+    for line in text.lines() {
+        let (said, words) = line.split_once(" # ").unwrap_or((line, ""));
+        if said.trim_end().ends_with(": string") {
+            out.push_str(said.trim_end());
+            out.push_str("@\"nu-complete kladder asked\"");
+            if !words.is_empty() {
+                out.push_str(" # ");
+                out.push_str(words);
+            }
+        } else {
+            out.push_str(line);
+        }
+        out.push('\n');
+        if line.starts_with("module ") {
+            out.push_str(ASKING);
+        }
+    }
+    out
 }
 
 fn page(command: Command, name: String) -> (PathBuf, Vec<u8>) {

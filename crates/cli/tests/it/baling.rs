@@ -198,6 +198,7 @@ fn what_is_no_bale_or_would_lead_out_of_it_is_refused() {
     told(&bytes[..300], "this is no bale");
     told(&bytes[..700], "ends too early");
     told(&bytes[512..], "this is no bale");
+    told(&bytes[..700], "copy it anew from where it was made");
     let size = usize::from_str_radix(std::str::from_utf8(&bytes[124..135]).unwrap(), 8).unwrap();
     let index = std::str::from_utf8(&bytes[512..512 + size]).unwrap();
     // An index that somebody wrote anew, digest and all.

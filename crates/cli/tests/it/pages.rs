@@ -170,6 +170,13 @@ fn shells_are_given_the_scripts_that_ask() {
     let bash = "source \"$SHARE/bash-completion/completions/kladder\"; COMP_WORDS=(kladder drop sk); COMP_CWORD=2\n\
                 _clap_complete_kladder kladder sk drop; echo \"${COMPREPLY[@]}\"";
     assert_eq!(told("bash", bash), "skerroc\n");
+    if let Some(nu) = found("nu") {
+        // What it would offer behind the words, as it tells editors.
+        let words = format!("source '{}/nushell/kladder.nu'\nkladder about skerr", share.display());
+        sandbox.write("desk/words.nu", &words);
+        let told = told("bash", &format!("'{}' -n --ide-complete {} words.nu", nu.display(), words.len()));
+        assert!(told.contains("\"skerroc\""), "{told}");
+    }
     if which("fish") {
         let fish = "source $SHARE/fish/vendor_completions.d/kladder.fish; complete -C 'kladder about skerr'";
         assert!(told("fish", fish).starts_with("skerroc\tCompiler"), "{}", told("fish", fish));
@@ -183,5 +190,10 @@ fn shells_are_given_the_scripts_that_ask() {
 }
 
 fn which(name: &str) -> bool {
-    std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default()).any(|folder| folder.join(name).is_file())
+    found(name).is_some()
+}
+
+fn found(name: &str) -> Option<std::path::PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&path).map(|folder| folder.join(name)).find(|file| file.is_file())
 }

@@ -22,7 +22,8 @@ impl From<BaleError> for Problem {
                     .at(path)
                     .next("name the bale, or the first of its volumes; all of them lie in one folder")
             }
-            BaleError::Read { path, .. } => Self::of(Code::Failed, &error).at(path),
+            BaleError::Read { path, source } if source.kind() == std::io::ErrorKind::UnexpectedEof => whole().at(path),
+            BaleError::Read { path, source } => Self::io(source.kind(), &error).at(path),
             BaleError::NoBale(path) => Self::of(Code::BadFile, &error).at(path).next("`kladder bale FILE` makes one"),
             BaleError::Index { path, source: IndexProblem::Newer(_) } => {
                 Self::of(Code::BadFile, &error).at(path).next("take a newer kladder")
