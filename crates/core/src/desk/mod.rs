@@ -14,4 +14,4 @@ pub mod take;
 pub use ladders::{FILE_NAME, find_from, read_ladder, read_pins};
 pub use open::{Desk, DeskError, Surroundings};
 pub use pinning::{Freshness, Pinned, Unsized};
-pub use sets::{LibraryMove, LibraryThere, LookupError, Misplaced, SetProblem, WhyNoSet};
+pub use sets::{InCatalogsError, LibraryMove, LibraryThere, LookupError, Misplaced, SetProblem, WhyNoSet};

@@ -4,7 +4,7 @@ use kladder_choose::sets::{
     LibraryClash, LockError, NeedsThere, OnOffer, PackagesError, SetError, Wanting, WayOut, Without,
 };
 use kladder_core::bring::fetch::UnknownError;
-use kladder_core::desk::{LookupError, SetProblem, WhyNoSet};
+use kladder_core::desk::{InCatalogsError, LookupError, SetProblem, WhyNoSet};
 
 use super::climbs::{at_index, at_makers, fetch};
 use super::{Code, Problem};
@@ -74,10 +74,10 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
             .why(error.to_string())
             .why("one of them could put a library of that name before the other's")
             .next(format!("say which one you mean: `from.{library} = \"{}\"` in the set", indexes[0])),
-        LookupError::Folder { file, .. } => Problem { code: Code::BadFile, ..problem }
+        LookupError::InCatalogs(InCatalogsError::Folder { file, .. }) => Problem { code: Code::BadFile, ..problem }
             .why(error.to_string())
             .next(format!("put {file} at the yard's top, or name an origin of it in its definition")),
-        LookupError::Catalog(error) => Problem::catalog(error),
+        LookupError::InCatalogs(InCatalogsError::Catalog(error)) => Problem::catalog(error),
         LookupError::Receive(UnknownError::Yard { source, .. }) => {
             let problem = problem.why(kladder_core::base::event::chain(error));
             at_makers(source).into_iter().fold(problem, Problem::next)
@@ -87,7 +87,9 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
                 .why(error.to_string())
                 .next("ask again later: a mirror may lag behind; then tell those who keep the index")
         }
-        LookupError::Fetch(error) | LookupError::Receive(UnknownError::Here(error)) => fetch(error),
+        LookupError::InCatalogs(InCatalogsError::Fetch(error)) | LookupError::Receive(UnknownError::Here(error)) => {
+            fetch(error)
+        }
     }
 }
 

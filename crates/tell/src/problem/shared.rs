@@ -23,13 +23,14 @@ impl From<BaleError> for Problem {
                     .next("name the bale, or the first of its volumes; all of them lie in one folder")
             }
             BaleError::Read { path, source } if source.kind() == std::io::ErrorKind::UnexpectedEof => whole().at(path),
-            BaleError::Read { path, source } => Self::io(source.kind(), &error).at(path),
             BaleError::NoBale(path) => Self::of(Code::BadFile, &error).at(path).next("`kladder bale FILE` makes one"),
             BaleError::Index { path, source: IndexProblem::Newer(_) } => {
                 Self::of(Code::BadFile, &error).at(path).next("take a newer kladder")
             }
             BaleError::Index { path, .. } | BaleError::Damaged { path, .. } => whole().at(path),
-            BaleError::Write { path, source } => Self::io(source.kind(), &error).at(path),
+            BaleError::Read { path, source } | BaleError::Write { path, source } => {
+                Self::io(source.kind(), &error).at(path)
+            }
             BaleError::OtherBytes(_) => Self::of(Code::Integrity, &error).next("make the bale again"),
             BaleError::File(error) => Self::file(error),
             BaleError::Cancelled(_) => Self::interrupted(),

@@ -1,12 +1,30 @@
 //! Libraries that are tools of the ladder's catalogs: wheels that whoever keeps a catalog has signed for, in the place of an index.
 
-use kladder_choose::catalog::{Artifact, Catalogs, Layout, Published};
+use kladder_choose::catalog::{Artifact, CatalogError, Catalogs, Layout, Published};
 
-use super::lookup::LookupError;
 use crate::base::event::Silent;
-use crate::bring::fetch::{Sources, fetch};
+use crate::bring::fetch::{FetchError, Sources, fetch};
 use crate::bring::index::{Listed, Sum};
 use crate::desk::keeper::in_wheel;
+
+/// Why a library of a catalog cannot be taken.
+#[derive(Debug, thiserror::Error)]
+pub enum InCatalogsError {
+    /// It lies in a folder of a yard, and lock files name no folders there.
+    #[error("{library} is {file} in its catalog's yard, and a library must lie at a yard's top or have an origin")]
+    Folder {
+        /// The library.
+        library: String,
+        /// Its path in a yard.
+        file: String,
+    },
+    /// The catalog cannot be used.
+    #[error(transparent)]
+    Catalog(#[from] CatalogError),
+    /// A file of it could not be fetched.
+    #[error(transparent)]
+    Fetch(#[from] FetchError),
+}
 
 /// A wheel as an index would list it, and as it is fetched.
 pub(super) type InCatalogs = (Listed, Artifact);
@@ -14,8 +32,12 @@ pub(super) type InCatalogs = (Listed, Artifact);
 /// The wheels of the tool of this name, of all its releases; none where no catalog has it.
 ///
 /// # Errors
-/// [`LookupError`] where its definition cannot be used, or a wheel lies where a lock file cannot name it.
-pub(super) fn listed(library: &str, catalogs: &Catalogs, sources: Sources<'_>) -> Result<Vec<InCatalogs>, LookupError> {
+/// [`InCatalogsError`] where its definition cannot be used, or a wheel lies where a lock file cannot name it.
+pub(super) fn listed(
+    library: &str,
+    catalogs: &Catalogs,
+    sources: Sources<'_>,
+) -> Result<Vec<InCatalogs>, InCatalogsError> {
     let Some(definition) = catalogs.tool(library)? else { return Ok(Vec::new()) };
     let mut all = Vec::new();
     for release in &definition.releases {
@@ -43,14 +65,19 @@ fn artifact_of(published: &Published, sources: Sources<'_>) -> Artifact {
     }
 }
 
-fn listed_as(published: &Published, artifact: &Artifact, version: &str, library: &str) -> Result<Listed, LookupError> {
+fn listed_as(
+    published: &Published,
+    artifact: &Artifact,
+    version: &str,
+    library: &str,
+) -> Result<Listed, InCatalogsError> {
     let path = artifact.file.as_str();
     let file = path.rsplit('/').next().unwrap_or(path);
     let ends_so = |address: &&String| address.contains("://") && address.ends_with(&format!("/{file}"));
     let url = match artifact.origins.iter().find(ends_so) {
         Some(address) => address.clone(),
         None if path == file => file.to_owned(),
-        None => return Err(LookupError::Folder { library: library.to_owned(), file: path.to_owned() }),
+        None => return Err(InCatalogsError::Folder { library: library.to_owned(), file: path.to_owned() }),
     };
     let mut listed = Listed::at(file.to_owned(), url);
     listed.version = Some(version.to_owned());
@@ -62,8 +89,8 @@ fn listed_as(published: &Published, artifact: &Artifact, version: &str, library:
 /// What a wheel says of itself; it is fetched for that, and stays in the cache.
 ///
 /// # Errors
-/// [`LookupError::Fetch`].
-pub(super) fn text(artifact: &Artifact, sources: Sources<'_>) -> Result<String, LookupError> {
+/// [`InCatalogsError::Fetch`].
+pub(super) fn text(artifact: &Artifact, sources: Sources<'_>) -> Result<String, InCatalogsError> {
     let fetched = fetch(artifact, sources, &mut (), &Silent)?;
     Ok(in_wheel(&fetched.path).unwrap_or_default())
 }

@@ -9,17 +9,17 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use kladder_choose::catalog::{Artifact, CatalogError, Catalogs};
+use kladder_choose::catalog::{Artifact, Catalogs};
 use kladder_choose::digest::Digest;
 use kladder_choose::sets::{
     Catalogue, Libraries, LibraryRelease, LibraryVersion, Metadata, OF_CATALOGS, Offered, Tag, Wheel,
 };
 
-use super::in_catalogs;
+use super::in_catalogs::{self, InCatalogsError};
 use crate::base::event::Silent;
 use crate::base::files;
 use crate::base::side::side_by_side;
-use crate::bring::fetch::{Cache, FetchError, Network, Remote, Sources, UnknownError, receive};
+use crate::bring::fetch::{Cache, Network, Remote, Sources, UnknownError, receive};
 use crate::bring::index::{Beside, IndexError, Listed};
 use crate::desk::keeper::{in_archive, in_wheel};
 use crate::settings::{Home, IndexKind};
@@ -66,20 +66,9 @@ pub enum LookupError {
     /// A package has no digest that counts.
     #[error("{0} has no SHA-512 digest, so that nobody could tell its bytes from others")]
     NoSum(String),
-    /// A catalog has it in a folder of its yard, and lock files name no folders there.
-    #[error("{library} is {file} in its catalog's yard, and a library must lie at a yard's top or have an origin")]
-    Folder {
-        /// The library.
-        library: String,
-        /// Its path in a yard.
-        file: String,
-    },
-    /// A catalog that should have it cannot be used.
+    /// A catalog that should have it does not have it so that it can be taken.
     #[error(transparent)]
-    Catalog(#[from] CatalogError),
-    /// A file of a catalog could not be fetched.
-    #[error(transparent)]
-    Fetch(#[from] FetchError),
+    InCatalogs(#[from] InCatalogsError),
     /// A file could not be had.
     #[error(transparent)]
     Receive(#[from] UnknownError),

@@ -23,6 +23,7 @@ use kladder_choose::sets::{
 };
 use kladder_choose::version::{Requirement, Version};
 
+pub use self::in_catalogs::InCatalogsError;
 use self::lookup::Lookup;
 pub use self::lookup::LookupError;
 pub use self::told::{LibraryMove, LibraryThere, Misplaced};
