@@ -98,7 +98,7 @@ fn packages_of_debian_are_laid_out_by_the_script_as_by_us() {
     let program = Entry::program("./usr/bin/plank", "#!/bin/sh\ncat \"$(dirname \"$0\")/../libs/libtide.so.1\"\n");
     let first = archive(
         &sandbox,
-        "plank_1.0_amd64.deb",
+        "-plank 1.0_amd64.deb",
         &[
             program,
             Entry::file("./usr/share/doc/plank/copyright", "whose it is"),

@@ -144,7 +144,7 @@ impl Telling<'_> {
 
     fn artifact(&mut self, artifact: &Artifact) {
         let file = artifact.file.as_str();
-        let name = file.rsplit('/').next().unwrap_or(file).to_owned();
+        let name = plain(file.rsplit('/').next().unwrap_or(file));
         let visit = artifact.by_person.as_ref().map(|visit| crate::words::to_visit(&name, artifact.size, visit));
         let from = (self.addresses)(artifact);
         let sha256 = artifact.sha256.to_string();
@@ -165,7 +165,7 @@ impl Telling<'_> {
         }
         let own = folder(self.rung);
         for (path, inner) in &unpack.inner {
-            let name = path.as_str().rsplit('/').next().unwrap_or_default();
+            let name = &plain(path.as_str().rsplit('/').next().unwrap_or_default());
             let file = word(&format!("{own}/{path}"));
             self.commands(
                 "An archive came out of it; it is not needed where it is:",
@@ -329,6 +329,11 @@ fn inside(text: &str) -> String {
 /// A word of a command line, in which the folder of tools still counts.
 pub(super) fn word(text: &str) -> String {
     if text.contains(TOOLS) { format!("\"{}\"", inside(text)) } else { shell_word(text) }
+}
+
+/// A file's name, which no program takes for an option.
+fn plain(name: &str) -> String {
+    if name.starts_with('-') { format!("./{name}") } else { name.to_owned() }
 }
 
 /// How much there is to do, in words.
