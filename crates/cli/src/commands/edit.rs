@@ -6,6 +6,7 @@ use kladder_choose::document::{Place, Source};
 use kladder_choose::ladder::{HostPolicy, Ladder, Range, Terms, with_wish, without_wish};
 use kladder_choose::near::near;
 use kladder_choose::pins::{Limits, Moves, Pins};
+use kladder_choose::sets::LibrarySet;
 use kladder_core::base::files;
 use kladder_core::desk::Desk;
 use kladder_tell::problem::{Code, Problem, Where};
@@ -112,7 +113,21 @@ fn unknown(desk: &Desk, tool: &str) -> Result<Problem, Problem> {
         return Ok(Problem::new(Code::Usage, format!("`{tool}` is not the name of a tool"))
             .next(format!("the version stands apart: `kladder add {name} {version}`")));
     }
-    about::unknown(&desk.catalogs, tool)
+    let problem = about::unknown(&desk.catalogs, tool)?;
+    let first = desk.ladder.sets.iter().find_map(|set| Some((&set.name, table_of(set)?)));
+    Ok(match first {
+        Some((set, table)) => problem.next(format!("a library is wished for in a set: [sets.{set}.{table}]")),
+        None => problem,
+    })
+}
+
+/// Where a set's wishes stand; `None` for one that is read from somebody's lock file.
+fn table_of(set: &LibrarySet) -> Option<&'static str> {
+    match (&set.libraries, &set.packages) {
+        (Some(_), _) => Some("libraries"),
+        (None, Some(own)) => own.wanted.as_ref().map(|_| "packages"),
+        (None, None) => None,
+    }
 }
 
 fn not_wished(desk: &Desk, tool: &str) -> Result<Problem, Problem> {
@@ -127,6 +142,11 @@ fn not_wished(desk: &Desk, tool: &str) -> Result<Problem, Problem> {
     }
     if desk.old.as_ref().is_some_and(|old| old.rungs.contains_key(tool)) {
         return Ok(problem.why("it is a rung since others need it").next(format!("`kladder why {tool}` names them")));
+    }
+    let has =
+        |set: &&LibrarySet| set.libraries.as_ref().is_some_and(|own| own.wishes.iter().any(|wish| wish.name == tool));
+    if let Some(set) = desk.ladder.sets.iter().find(has) {
+        return Ok(problem.why(format!("it is a library of the set {0}: [sets.{0}.libraries]", set.name)));
     }
     let wished: Vec<&str> = desk.ladder.wishes.iter().map(|wish| wish.tool.as_str()).collect();
     let near = near(tool, wished);

@@ -135,6 +135,11 @@ impl Scene {
 fn libraries_are_chosen_with_all_they_need_and_stay_until_they_are_let_go() {
     let mut scene = Scene::with(&["gauge 1.0: lamp>=1", "gauge 2.0: lamp>=1,<3", "lamp 1.0", "lamp 2.5", "lamp 3.0"]);
     scene.want("gauge = \"any\"", "").chooses(&["gauge 2.0", "lamp 2.5"]);
+    // Libraries are no rungs: whoever takes them for some is told where they stand.
+    for (command, told) in [("add", "[sets.tides.libraries]"), ("drop", "it is a library of the set tides")] {
+        let said = scene.sandbox.run(&[command, "gauge"]);
+        assert!(said.code == 11 && said.stderr.contains(told), "{}", said.complaint());
+    }
     let asked = scene.server.requests();
     assert!(scene.pin().passed().stdout.contains("nothing moved"));
     assert_eq!(scene.server.requests(), asked, "what is locked is not looked up");

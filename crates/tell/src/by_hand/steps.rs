@@ -158,7 +158,7 @@ impl Telling<'_> {
     fn unpack(&mut self, unpack: &Unpacking, layout: Layout, name: &str, file: &str, into: &str) {
         let mut new = calls(unpack, layout);
         new.retain(|name| self.known.borrow_mut().insert(*name));
-        self.commands("For your shell, which unpacks with it:", functions(&new));
+        self.commands("Paste this into your shell, once; what unpacks such files calls it:", functions(&new));
         match unpacked(unpack, layout, name, file, into) {
             Some(commands) => self.commands("Unpack it:", commands),
             None => self.left("only a special unpacker knows its kind; what is in it belongs into the folder"),
