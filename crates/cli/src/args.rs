@@ -479,6 +479,9 @@ pub(crate) struct ClimbOptions {
     /// Do not ask whether to go on
     #[arg(long, short)]
     pub(crate) yes: bool,
+    /// Whoever climbs verifies afterwards, rehearsals too.
+    #[arg(skip)]
+    pub(crate) verified_afterwards: bool,
 }
 
 #[derive(Debug, Clone, Default, Args)]

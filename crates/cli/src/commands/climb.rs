@@ -85,7 +85,7 @@ pub(super) fn run(context: &Context, out: &Out, options: &ClimbOptions) -> Resul
     look::see_to(context, &desk.ladder, options.yes || options.take_settings, out)?;
     ssh_key::see_to(context, &desk.ladder, changed, options.yes, out)?;
     let settings = context.around.home.settings()?;
-    let has_moved = changed || !mended.is_empty();
+    let has_moved = (changed || !mended.is_empty()) && !options.verified_afterwards;
     let mut ended = ExitCode::SUCCESS;
     if options.rehearse || (settings.rehearse && has_moved) {
         ended = rehearse(&desk, &pins, context, out)?;

@@ -119,7 +119,7 @@ fn do_them(mends: &[Mend], context: &Context, out: &Out, yes: bool) -> Result<()
     }
     if mends.iter().any(|mend| matches!(mend, Mend::Climb | Mend::Accept { .. } | Mend::Replace { .. })) {
         out.say("\nA climb brings anew what is damaged:\n")?;
-        climb::run(context, &quiet, &ClimbOptions { yes: true, ..ClimbOptions::default() })?;
+        climb::run(context, &quiet, &ClimbOptions { yes: true, verified_afterwards: true, ..ClimbOptions::default() })?;
     }
     for mend in mends {
         let (Mend::Start { service } | Mend::Again { service }) = mend else { continue };

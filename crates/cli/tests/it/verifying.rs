@@ -1,6 +1,7 @@
 //! Verifying as a whole: side by side and in one order, some of it alone, for build servers, and what changed since the last time.
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 
 use serde_json::Value;
 
@@ -92,4 +93,11 @@ fn a_climb_ends_with_rehearsals_where_that_is_asked_for_or_set() {
     assert!(failed.stdout.contains("failed tide-table: it stands"), "{}", failed.stdout);
     // It is one value for programs, whatever was rehearsed.
     assert_eq!(sandbox.run(&["climb", "--rehearse", "--json"]).json()["landing"], 2);
+    // What is mended is rehearsed by the second look, and not by the climb before it, too.
+    let shelved = sandbox.path("home/data/shelf/plank");
+    let program = crate::sandbox::walkdir(&shelved).into_iter().find(|path| path.ends_with("files/plank")).unwrap();
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
+    fs::write(&program, "other").unwrap();
+    let mended = sandbox.run(&["verify", "--mend"]).stdout;
+    assert_eq!(mended.matches("failed tide-table: it stands").count(), 2, "{mended}");
 }
