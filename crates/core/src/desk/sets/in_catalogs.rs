@@ -42,14 +42,17 @@ pub(super) fn listed(
     let mut all = Vec::new();
     for release in &definition.releases {
         let files = release.artifacts.iter().flat_map(|artifact| std::iter::once(artifact).chain(&artifact.also));
-        for published in files {
+        for published in files.filter(|published| is_wheel(published)) {
             let artifact = artifact_of(published, sources);
-            if artifact.layout() == Layout::Wheel {
-                all.push((listed_as(published, &artifact, release.version.as_str(), library)?, artifact));
-            }
+            all.push((listed_as(published, &artifact, release.version.as_str(), library)?, artifact));
         }
     }
     Ok(all)
+}
+
+fn is_wheel(published: &Published) -> bool {
+    let unpacking = published.unpack.clone().unwrap_or_default();
+    unpacking.layout_of(published.file.as_str()) == Layout::Wheel
 }
 
 fn artifact_of(published: &Published, sources: Sources<'_>) -> Artifact {
