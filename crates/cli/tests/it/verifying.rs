@@ -101,3 +101,20 @@ fn a_climb_ends_with_rehearsals_where_that_is_asked_for_or_set() {
     let mended = sandbox.run(&["verify", "--mend"]).stdout;
     assert_eq!(mended.matches("failed tide-table: it stands").count(), 2, "{mended}");
 }
+
+#[test]
+fn what_is_not_on_the_ladder_any_more_is_not_remembered() {
+    let sandbox = desk();
+    let _ = sandbox.run(&["climb"]).passed();
+    let before = sandbox.run(&["verify", "--json"]).passed().json()["passed"].as_u64().unwrap();
+    sandbox.wish("tombolet = \"any\"");
+    let _ = sandbox.run(&["climb"]).passed();
+    let after = sandbox.run(&["verify", "--json"]).passed().json()["passed"].as_u64().unwrap();
+    assert_ne!(before, after);
+    let told = sandbox.run(&["report"]).passed().stdout;
+    assert!(told.contains(&format!("\n{after} checks passed at")), "{after}: {told}");
+    // A look at some of it forgets nothing of the rest.
+    let _ = sandbox.run(&["verify", "--only", "tombolet"]).passed();
+    let told = sandbox.run(&["report"]).passed().stdout;
+    assert!(told.contains(&format!("\n{after} checks passed at")), "{after}: {told}");
+}

@@ -2,7 +2,7 @@
 //!
 //! `verified.json` in the ladder's folder, format 1.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use kladder_choose::names::RungKey;
@@ -55,9 +55,19 @@ impl Remembered {
         self.failed.get(&key(subject)).copied()
     }
 
-    /// Remembers what came of it now, and goes on remembering what was not looked at.
-    pub(super) fn write(before: Option<&Self>, verdicts: &[Verdict], proved: Option<&[Needed]>, folder: &Path) {
+    /// Remembers what came of it now, and goes on remembering what was not looked at. Of what was looked at as a whole (`all_of`) nothing
+    /// else is there any more.
+    pub(super) fn write(
+        before: Option<&Self>,
+        verdicts: &[Verdict],
+        all_of: impl Fn(&Subject) -> bool,
+        proved: Option<&[Needed]>,
+        folder: &Path,
+    ) {
+        let there: BTreeSet<String> = verdicts.iter().map(|verdict| key(&verdict.subject)).collect();
+        let is_gone = |old: &str| serde_json::from_str(old).map_or(true, |subject| all_of(&subject));
         let mut failed = before.map(|before| before.failed.clone()).unwrap_or_default();
+        failed.retain(|old, _| there.contains(old) || !is_gone(old));
         let looked = verdicts.iter().filter(|verdict| !matches!(verdict.outcome, Outcome::Skipped(_)));
         failed.extend(looked.map(|verdict| (key(&verdict.subject), verdict.failed())));
         let as_kept = |need: &Needed| (need.by.clone(), need.of.clone(), need.proof);

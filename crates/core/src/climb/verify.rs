@@ -64,6 +64,7 @@ impl Site<'_> {
     /// [`ClimbError`] where something could not be looked at. What was looked at and is wrong is a verdict.
     pub fn verify(&self, route: &Route, looking: Looking<'_>, observer: &dyn Observer) -> Result<Verified, ClimbError> {
         let notes = Notes::begin(observer);
+        let (everything, deep) = (looking.only.is_empty() && looking.person.is_some(), looking.deep);
         let mut verified = self.verify_all(route, looking, &notes)?;
         self.name_stopped(&mut verified.verdicts, route);
         name_damaged(&mut verified.verdicts, route, &self.rehearsals()?);
@@ -71,7 +72,8 @@ impl Site<'_> {
         verified.before = Remembered::read(landings.folder());
         // Without a rehearsal nobody was seen with anybody.
         let proved = verified.together.is_watched.map(|_| verified.together.needs(&route.rungs));
-        Remembered::write(verified.before.as_ref(), verdicts, proved.as_deref(), landings.folder());
+        let all_of = |subject: &Subject| everything && (deep || !matches!(subject, Subject::Loads { .. }));
+        Remembered::write(verified.before.as_ref(), verdicts, all_of, proved.as_deref(), landings.folder());
         let ended = if verdicts.iter().any(Verdict::failed) { Ended::Failed } else { Ended::Done };
         // Verifying needs no right to write: where the journal cannot be written, nothing is.
         let _ = notes.write(&self.home.data, Kind::Verify, &self.ladder.path, ended);
