@@ -349,6 +349,17 @@ fn a_library_may_be_a_tool_of_the_catalog_and_comes_from_its_yard() {
     let _ = scene.sandbox.run(&["verify"]).passed();
     let why = scene.sandbox.run(&["why", "lamp", "--json"]).passed().json();
     assert!(why.to_string().contains("2.1"), "{why}");
+    // Where nobody says how large it is, and no yard has it.
+    let size = first.split("size = ").nth(1).unwrap().split(',').next().unwrap();
+    scene.sandbox.write("catalog/tools/lamp.toml", &first.replace(&format!(", size = {size}"), ""));
+    std::fs::remove_file(scene.sandbox.path("desk/pylock.tides.toml")).unwrap();
+    let (there, away) = (scene.sandbox.path("yard"), scene.sandbox.path("away"));
+    std::fs::rename(&there, &away).unwrap();
+    std::fs::remove_dir_all(scene.sandbox.path("home/cache")).unwrap();
+    let told = scene.pin();
+    assert!(told.code == 20 && told.stderr.contains("no yard has lamp-2.1"), "{}", told.complaint());
+    std::fs::rename(&away, &there).unwrap();
+    scene.chooses(&["gauge 1.0", "lamp 2.1"]);
     // A lock file has no folders of yards.
     scene.sandbox.write("catalog/tools/lamp.toml", &(first + &release("3.0", "deep/")));
     let told = scene.sandbox.run(&["pin", "--move", "lamp"]);

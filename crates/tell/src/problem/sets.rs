@@ -77,6 +77,9 @@ fn lookup(problem: Problem, error: &LookupError) -> Problem {
         LookupError::InCatalogs(InCatalogsError::Folder { file, .. }) => Problem { code: Code::BadFile, ..problem }
             .why(error.to_string())
             .next(format!("put {file} at the yard's top, or name an origin of it in its definition")),
+        LookupError::InCatalogs(InCatalogsError::NoSize { .. }) => Problem { code: Code::NoYard, ..problem }
+            .why(error.to_string())
+            .next("see that the yard is up, or name another one with `--yard`"),
         LookupError::InCatalogs(InCatalogsError::Catalog(error)) => Problem::catalog(error),
         LookupError::Receive(UnknownError::Yard { source, .. }) => {
             let problem = problem.why(kladder_core::base::event::chain(error));

@@ -18,6 +18,14 @@ pub enum InCatalogsError {
         /// Its path in a yard.
         file: String,
     },
+    /// Neither its definition nor a yard says how large it is.
+    #[error("no yard has {file}, of {library}")]
+    NoSize {
+        /// The library.
+        library: String,
+        /// Its path in a yard.
+        file: String,
+    },
     /// The catalog cannot be used.
     #[error(transparent)]
     Catalog(#[from] CatalogError),
@@ -92,8 +100,12 @@ fn listed_as(
 /// What a wheel says of itself; it is fetched for that, and stays in the cache.
 ///
 /// # Errors
-/// [`InCatalogsError::Fetch`].
-pub(super) fn text(artifact: &Artifact, sources: Sources<'_>) -> Result<String, InCatalogsError> {
+/// [`InCatalogsError::NoSize`] and [`InCatalogsError::Fetch`].
+pub(super) fn text(library: &str, artifact: &Artifact, sources: Sources<'_>) -> Result<String, InCatalogsError> {
+    // No wheel is empty.
+    if artifact.size == 0 {
+        return Err(InCatalogsError::NoSize { library: library.to_owned(), file: artifact.file.to_string() });
+    }
     let fetched = fetch(artifact, sources, &mut (), &Silent)?;
     Ok(in_wheel(&fetched.path).unwrap_or_default())
 }

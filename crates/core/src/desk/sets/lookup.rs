@@ -231,7 +231,7 @@ impl Catalogue for Lookup<'_> {
         }
         let own = self.own.borrow().get(&wheel.sha256).cloned();
         if let Some(artifact) = own {
-            return Ok(self.learn(library, wheel, &in_catalogs::text(&artifact, self.sources)?));
+            return Ok(self.learn(library, wheel, &in_catalogs::text(library, &artifact, self.sources)?));
         }
         let Some(listed) = self.listed(&wheel.sha256) else { return Ok(Err("no index lists it".to_owned())) };
         let text = self.asker().text(&listed)?;
