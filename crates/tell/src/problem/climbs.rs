@@ -206,7 +206,8 @@ fn task(failure: &Failure) -> Problem {
             let problem = Problem::of(Code::BadFile, error).why(format!("in what {named} unpacked"));
             if *not_executable {
                 return problem.next(format!(
-                    "it is there and may not be run: write `executable = [\"{}\"]` under `unpack` in the definition",
+                    "it is there and may not be run: write `executable = [\"{}\"]` under `unpack` in the definition; \
+                     what a set-up makes, it has to make executable itself",
                     file.display()
                 ));
             }
