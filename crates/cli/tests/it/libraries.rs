@@ -360,6 +360,12 @@ fn a_library_may_be_a_tool_of_the_catalog_and_comes_from_its_yard() {
     assert!(told.code == 20 && told.stderr.contains("no yard has lamp-2.1"), "{}", told.complaint());
     std::fs::rename(&away, &there).unwrap();
     scene.chooses(&["gauge 1.0", "lamp 2.1"]);
+    // Nobody can call an index so.
+    let config = scene.sandbox.read("home/config/config.toml");
+    scene.sandbox.write("home/config/config.toml", &config.replace("harbour = ", "catalog = "));
+    let told = scene.pin();
+    assert!(told.code == 10 && told.stderr.contains("call the index otherwise"), "{}", told.complaint());
+    scene.sandbox.write("home/config/config.toml", &config);
     // A lock file has no folders of yards.
     scene.sandbox.write("catalog/tools/lamp.toml", &(first + &release("3.0", "deep/")));
     let told = scene.sandbox.run(&["pin", "--move", "lamp"]);

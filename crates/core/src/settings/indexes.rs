@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use kladder_choose::address::YardAddress;
 use kladder_choose::document::{DocumentError, Source};
 use kladder_choose::names::is_plain;
+use kladder_choose::sets::OF_CATALOGS;
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -103,6 +104,10 @@ pub(super) fn indexes(
     let index = |(name, form): (Spanned<String>, Spanned<IndexForm>)| {
         if !is_plain(name.get_ref()) {
             return Err(source.invalid(name.span(), format!("`{}` cannot be the name of an index", name.get_ref())));
+        }
+        if name.get_ref() == OF_CATALOGS {
+            let message = format!("`{OF_CATALOGS}` means the ladder's catalogs in a set: call the index otherwise");
+            return Err(source.invalid(name.span(), message));
         }
         let span = form.span();
         let setting = form.into_inner().checked(source, folder).map_err(|wrong| match wrong {

@@ -60,6 +60,15 @@ enum Closed {
     Other(String),
 }
 
+/// A builder that knows what variables say; each has the same words, and they have no trait in common.
+macro_rules! configured {
+    ($builder:expr, $variables:expr) => {
+        $variables
+            .filter_map(|(key, value)| Some((key.parse().ok()?, value)))
+            .fold($builder, |builder, (key, value)| builder.with_config(key, value))
+    };
+}
+
 impl Objects {
     pub(super) fn new(address: &str, network: &Network) -> Self {
         Self { address: address.to_owned(), network: network.clone(), opened: OnceLock::new() }
@@ -86,7 +95,6 @@ impl Objects {
         let known = who_asks(scheme).iter().any(|start| self.variables(start).next().is_some());
         let signs = own.is_some() || known;
         let retry = RetryConfig { max_retries: 0, retry_timeout: self.network.patience, ..RetryConfig::default() };
-        // Each builder has the same words, and they have no trait in common.
         macro_rules! built {
             ($builder:expr) => {
                 $builder
@@ -115,9 +123,7 @@ impl Objects {
         let is_own = own.is_some();
         let says_who = move |name: &str| who_asks("gs").iter().any(|start| name.eq_ignore_ascii_case(start));
         let known = self.variables("GOOGLE_").filter(|(name, _)| !(is_own && says_who(name)));
-        let known = known.filter_map(|(key, value)| Some((key.parse().ok()?, value)));
-        let builder =
-            known.fold(GoogleCloudStorageBuilder::new(), |builder, (key, value)| builder.with_config(key, value));
+        let builder = configured!(GoogleCloudStorageBuilder::new(), known);
         match own {
             Some(own) => builder.with_service_account_key(own.document()),
             None => builder,
@@ -126,8 +132,7 @@ impl Objects {
 
     /// The name is the account's, the secret its key.
     fn az(&self, own: Option<Named>) -> Result<MicrosoftAzureBuilder, Closed> {
-        let known = self.variables("AZURE_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
-        let builder = known.fold(MicrosoftAzureBuilder::new(), |builder, (key, value)| builder.with_config(key, value));
+        let builder = configured!(MicrosoftAzureBuilder::new(), self.variables("AZURE_"));
         let Some((account, key)) = own.map(Named::pair).transpose().map_err(Closed::SignIn)? else {
             return Ok(builder);
         };
@@ -135,8 +140,7 @@ impl Objects {
     }
 
     fn s3(&self, query: &str, own: Option<Named>) -> Result<AmazonS3Builder, Closed> {
-        let known = self.variables("AWS_").filter_map(|(key, value)| Some((key.parse().ok()?, value)));
-        let mut builder = known.fold(AmazonS3Builder::new(), |builder, (key, value)| builder.with_config(key, value));
+        let mut builder = configured!(AmazonS3Builder::new(), self.variables("AWS_"));
         for (key, value) in query.split('&').filter_map(|pair| pair.split_once('=')) {
             let key = match key {
                 "endpoint" => AmazonS3ConfigKey::Endpoint,
