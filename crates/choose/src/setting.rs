@@ -80,6 +80,34 @@ impl Form {
     }
 }
 
+/// One step on the way to a value: a name in a table, and, where a list stands there, which member of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Step<'k> {
+    /// The name.
+    pub name: &'k str,
+    /// What the member has at which key.
+    pub member: Option<(&'k str, &'k str)>,
+}
+
+impl<'k> Step<'k> {
+    fn of(part: &'k str) -> Self {
+        let member = part.strip_suffix(']').and_then(|part| {
+            let (name, within) = part.split_once('[').filter(|(name, _)| !name.is_empty())?;
+            Some((name, within.split_once('=').filter(|(key, _)| !key.is_empty())?))
+        });
+        match member {
+            Some((name, member)) => Self { name, member: Some(member) },
+            None => Self { name: part, member: None },
+        }
+    }
+
+    /// The way that a key of `keys` tells: `tools/compiler` leads into a table, `language[name=skerrow]/indent` to the member
+    /// of a list whose `name` is that.
+    pub fn all_of(key: &'k str) -> Vec<Self> {
+        key.split('/').map(Self::of).collect()
+    }
+}
+
 /// A setting as it is written.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -188,6 +216,12 @@ fn content(file: &str, form: SettingForm) -> Result<Content, &'static str> {
             if keys.is_empty() || keys.keys().any(|key| key.split('/').any(str::is_empty)) {
                 return Err("`keys` has paths like \"theme\" or \"tools/compiler\", without empty parts");
             }
+            let is_of_a_member = |key: &String| Step::all_of(key).last().is_some_and(|step| step.member.is_some());
+            if form != Form::Ini && keys.keys().any(is_of_a_member) {
+                return Err(
+                    "a key ends in the name of a value: \"language[name=skerrow]/indent\", and not in `[name=skerrow]`",
+                );
+            }
             let is_odd = |key: &String| form == Form::Ini && key.split('/').count() != 2;
             if keys.keys().any(is_odd) {
                 return Err("in such a file a key has a section and a name: \"user/name\"");
@@ -202,7 +236,7 @@ fn content(file: &str, form: SettingForm) -> Result<Content, &'static str> {
 
 #[cfg(test)]
 mod tests {
-    use super::{Content, Form};
+    use super::{Content, Form, Step};
     use crate::document::Source;
     use crate::ladder::Ladder;
 
@@ -211,6 +245,14 @@ mod tests {
             Ok(ladder) => format!("{:?}", ladder.settings[0].content),
             Err(error) => error.to_string(),
         }
+    }
+
+    #[test]
+    fn only_what_names_a_member_is_one() {
+        let steps = |key| Step::all_of(key).into_iter().map(|step| (step.name, step.member)).collect::<Vec<_>>();
+        assert_eq!(steps("a/l[name=c++]/b"), [("a", None), ("l", Some(("name", "c++"))), ("b", None)]);
+        let plain = ["[skerrow]", "a[0]", "[a=b]", "a[=b]", "a[b", "a]"];
+        assert!(plain.iter().all(|key| steps(key) == [(*key, None)]));
     }
 
     #[test]
@@ -226,6 +268,7 @@ mod tests {
             ("[settings.\"~/a\"]\ntext = \"a\"\nfrom = \"b\"", "only one of them"),
             ("[settings.\"~/a\"]\nkeys = { a = 1 }", "how the file is written"),
             ("[settings.\"~/a.json\"]\nkeys = { \"a//b\" = 1 }", "without empty parts"),
+            ("[settings.\"~/a.json\"]\nkeys = { \"a[b=c]\" = 1 }", "ends in the name of a value"),
             ("[settings.\"~/.gitconfig\"]\nkeys = { name = \"x\" }", "a section and a name"),
         ];
         for (text, wanted) in wrong {

@@ -89,7 +89,7 @@ pub enum Fault {
         /// Where both would be seen.
         at: String,
     },
-    /// Something extends a tool that takes no extensions.
+    /// Something extends a tool that takes no extensions, and lends it nothing.
     TakesNone {
         /// That tool.
         tool: String,
@@ -453,7 +453,8 @@ impl OfTool<'_> {
             self.tell(0, &lends.to, fault);
         }
         for way in &says.extends {
-            let fault = self.checked.takes_extensions(&way.name);
+            let lends = says.lends.iter().any(|lends| lends.to == way.name);
+            let fault = self.checked.takes_extensions(&way.name).filter(|_| !lends);
             self.tell(0, &way.name, fault);
         }
         let by = says.commands.values().filter_map(|command| command.by.as_ref());

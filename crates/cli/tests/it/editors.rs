@@ -156,6 +156,25 @@ fn an_extension_is_a_rung_that_its_editor_finds_in_its_own_folder() {
     sandbox.edit("catalog/tools/godwisp.toml", "whimbrow", "turnsedge");
     let told = sandbox.run(&["catalog", "check", "../catalog"]);
     assert!(told.stdout.contains("turnsedge takes no extensions"), "{}\n{}", told.stdout, told.complaint());
+    // Unless it lends its files itself.
+    let lends = "[[lends]]\nto = \"turnsedge\"\nfiles = \"bin\"\nat = \"more\"\n\n";
+    sandbox.edit("catalog/tools/godwisp.toml", "[[releases]]", &[lends, "[[releases]]"].concat());
+    let told = sandbox.run(&["catalog", "check", "../catalog"]);
+    assert!(!told.stdout.contains("takes no extensions"), "{}", told.stdout);
+}
+
+#[test]
+fn an_extension_comes_before_its_editor_whatever_their_names_are() {
+    let sandbox = Sandbox::new();
+    let text =
+        sandbox.read("catalog/tools/godwisp.toml").replace("godwisp", "zeal").replace("zeal-1.2.0", "godwisp-1.2.0");
+    let lends = "[[lends]]\nto = \"whimbrow\"\nfiles = \"bin\"\nat = \"more\"\n\n";
+    sandbox.write("catalog/tools/zeal.toml", &text.replacen("[[releases]]", &[lends, "[[releases]]"].concat(), 1));
+    let _ = climbed(&sandbox, "zeal = \"any\"");
+    sandbox.write("desk/m.skw", "module m\nexport low()\ngive 36\nend\n");
+    sandbox.write("desk/lay.edits", "zeal\n");
+    let _ = sandbox.run(&["run", "--", "whimbrow", "--batch", "lay.edits", "m.skw"]).passed();
+    assert_eq!(sandbox.read("desk/m.skw"), "module m\nexport low()\n    give 36\nend\n");
 }
 
 #[test]

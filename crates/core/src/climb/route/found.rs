@@ -123,15 +123,21 @@ pub(super) fn needs_between(all: &All<'_>, platform: &Platform) -> Result<Needs,
     Ok(needs)
 }
 
-/// Each tool above what it needs, and above those who lend it files; tools that need each other in a circle stand
+/// Each tool above those who lend it files, and above what it needs but for what it lends files to itself; tools that need each other in a circle stand
 /// together, by name. (Strongly connected components come out bottom up: Tarjan, "Depth-first search and linear graph
 /// algorithms", 1972.)
 pub(super) fn bottom_up<'n>(needs: &'n Needs, lenders: &'n Needs) -> Vec<&'n RungKey> {
     let mut graph = DiGraphMap::<&RungKey, ()>::new();
-    for (key, below) in needs.iter().chain(lenders) {
+    let borrows = |from: &RungKey, other: &RungKey| lenders.get(other).is_some_and(|lenders| lenders.contains(from));
+    for (key, below) in needs {
         graph.add_node(key);
-        for other in below {
+        for other in below.iter().filter(|other| !borrows(key, other)) {
             graph.add_edge(key, other, ());
+        }
+    }
+    for (key, below) in lenders {
+        for lender in below {
+            graph.add_edge(key, lender, ());
         }
     }
     let mut groups = tarjan_scc(&graph);
@@ -160,12 +166,25 @@ mod tests {
         .into_iter()
         .map(|(tool, needs)| (key(tool), needs.into_iter().map(key).collect()))
         .collect();
-        let lenders = Needs::from([(key("tombolet"), BTreeSet::from([key("lender")]))]);
+        // An extension needs its editor, which has to see its files; in whichever order their names are.
+        let mut needs = needs;
+        needs.insert(key("whimbrow"), BTreeSet::new());
+        needs.insert(key("a-word"), BTreeSet::from([key("whimbrow")]));
+        needs.insert(key("zeal"), BTreeSet::from([key("whimbrow"), key("tombolet")]));
+        let lenders = Needs::from([
+            (key("tombolet"), BTreeSet::from([key("lender")])),
+            (key("whimbrow"), BTreeSet::from([key("a-word"), key("zeal")])),
+        ]);
         let order = bottom_up(&needs, &lenders);
         let at = |tool: &RungKey| order.iter().position(|other| *other == tool).unwrap();
-        for (tool, below) in needs.iter().chain(&lenders) {
-            let circle = |need: &&RungKey| needs.get(*need).is_some_and(|needs| needs.contains(tool));
-            assert!(below.iter().filter(|need| !circle(need)).all(|need| at(need) < at(tool)), "{tool} in {order:?}");
+        let is_below = |one: &RungKey, other: &RungKey| at(one) < at(other);
+        for (tool, below) in &needs {
+            let comes_first = |need: &RungKey| lenders.get(need).is_some_and(|lenders| lenders.contains(tool));
+            let circle = |need: &RungKey| needs[need].contains(tool);
+            assert!(below.iter().all(|need| circle(need) || is_below(need, tool) != comes_first(need)), "{order:?}");
+        }
+        for (tool, below) in &lenders {
+            assert!(below.iter().all(|lender| is_below(lender, tool)), "{tool} in {order:?}");
         }
         assert_eq!((order.len(), at(&key("right"))), (needs.len() + 1, at(&key("left")) + 1));
     }

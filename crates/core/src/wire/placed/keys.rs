@@ -1,13 +1,10 @@
 //! Single values in a file of settings, whose other bytes stay as they are; only a JSON object on one line that gets a new
 //! member is laid out on several.
 
-use jsonc_parser::ParseOptions;
-use jsonc_parser::cst::{CstInputValue, CstObject, CstRootNode};
-use kladder_choose::setting::Form;
+use kladder_choose::setting::{Form, Step};
 use serde_json::Value;
-use toml_edit::{DocumentMut, Item, Table};
 
-use super::{ini, yaml};
+use super::{ini, json, toml, yaml};
 
 /// Why a file cannot be changed key by key.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -16,144 +13,73 @@ pub enum NoKeys {
     #[error("{0}")]
     Unreadable(String),
     /// Something on the way to the key is no table.
-    #[error("`{0}` is a value there, and not a table of others")]
+    #[error("`{0}` is something else there than what leads on")]
     NotATable(String),
 }
 
-type Path<'p> = &'p [&'p str];
+type Way<'w, 'k> = &'w [Step<'k>];
 
-/// The value at a path; `None` where there is none.
-pub(super) fn get(form: Form, text: &str, path: Path<'_>) -> Result<Option<Value>, NoKeys> {
+/// The value at the end of a way; `None` where there is none.
+pub(super) fn get(form: Form, text: &str, way: Way<'_, '_>) -> Result<Option<Value>, NoKeys> {
+    let whole = match form {
+        Form::Json => json::whole(text)?,
+        Form::Toml => toml::whole(text)?,
+        Form::Yaml => yaml::whole(text)?,
+        Form::Ini => {
+            return Ok(section(way).and_then(|(section, name)| ini::get(text, section, name)).map(Value::String));
+        }
+    };
+    Ok(way.iter().try_fold(whole, into).filter(|value| !value.is_null()))
+}
+
+fn into(mut table: Value, step: &Step<'_>) -> Option<Value> {
+    let mut there = table.get_mut(step.name)?.take();
+    let Some((key, wanted)) = step.member else { return Some(there) };
+    let is = |member: &&mut Value| member.get(key).is_some_and(|value| plain(value) == wanted);
+    there.as_array_mut()?.iter_mut().find(is).map(Value::take)
+}
+
+/// The text with a value at the end of a way.
+pub(super) fn set(form: Form, text: &str, way: Way<'_, '_>, value: &Value) -> Result<String, NoKeys> {
+    let Some((last, above)) = way.split_last() else { return Ok(text.to_owned()) };
     match form {
-        Form::Json => {
-            let mut here = json(text)?.to_serde_value().unwrap_or(Value::Null);
-            for part in path {
-                here = here.get_mut(part).map_or(Value::Null, Value::take);
-            }
-            Ok(Some(here).filter(|value| !value.is_null()))
-        }
-        Form::Toml => {
-            let document: toml::Table = toml(text)?.to_string().parse().map_err(unreadable)?;
-            let mut here = toml::Value::Table(document);
-            for part in path {
-                let Some(next) = here.get(*part).cloned() else { return Ok(None) };
-                here = next;
-            }
-            serde_json::to_value(here).map(Some).map_err(unreadable)
-        }
-        Form::Ini => Ok(ini::get(text, path[0], path[1]).map(Value::String)),
-        Form::Yaml => yaml::get(text, path),
+        Form::Json => json::set(text, above, last.name, value),
+        Form::Toml => toml::set(text, above, last.name, value),
+        Form::Yaml => yaml::set(text, above, last.name, value),
+        Form::Ini => Ok(match section(way) {
+            Some((section, name)) => ini::set(text, section, name, &plain(value)),
+            None => text.to_owned(),
+        }),
     }
 }
 
-/// The text with a value at a path.
-pub(super) fn set(form: Form, text: &str, path: Path<'_>, value: &Value) -> Result<String, NoKeys> {
-    let Some((name, above)) = path.split_last() else { return Ok(text.to_owned()) };
+/// The text without the value at the end of a way. A member of a list that has nothing left but what tells it goes with it.
+pub(super) fn remove(form: Form, text: &str, way: Way<'_, '_>) -> Result<String, NoKeys> {
+    let Some((last, above)) = way.split_last() else { return Ok(text.to_owned()) };
     match form {
-        Form::Json => {
-            let root = json(text)?;
-            let table = root.object_value_or_create().ok_or_else(|| NoKeys::NotATable("the file".to_owned()))?;
-            let mut table = table;
-            for part in above {
-                table = table.object_value_or_create(part).ok_or_else(|| NoKeys::NotATable((*part).to_owned()))?;
-            }
-            match table.get(name) {
-                Some(there) => there.set_value(input(value)),
-                None => drop(table.append(name, input(value))),
-            }
-            let text = root.to_string();
-            Ok(if text.ends_with('\n') { text } else { text + "\n" })
-        }
-        Form::Toml => {
-            let mut document = toml(text)?;
-            let mut table: &mut Table = document.as_table_mut();
-            for part in above {
-                let item = table.entry(part).or_insert_with(|| Item::Table(Table::new()));
-                table = item.as_table_mut().ok_or_else(|| NoKeys::NotATable((*part).to_owned()))?;
-            }
-            let mut new = toml_value(value).ok_or_else(|| NoKeys::Unreadable("TOML has no null".to_owned()))?;
-            if let Some(old) = table.get(name).and_then(Item::as_value) {
-                *new.decor_mut() = old.decor().clone();
-            }
-            table[name] = Item::Value(new);
-            Ok(document.to_string())
-        }
-        Form::Ini => Ok(ini::set(text, path[0], path[1], &plain(value))),
-        Form::Yaml => yaml::set(text, above, name, value),
+        Form::Json => json::remove(text, above, last.name),
+        Form::Toml => toml::remove(text, above, last.name),
+        Form::Yaml => yaml::remove(text, above, last.name),
+        Form::Ini => Ok(match section(way) {
+            Some((section, name)) => ini::remove(text, section, name),
+            None => text.to_owned(),
+        }),
     }
 }
 
-/// The text without the value at a path.
-pub(super) fn remove(form: Form, text: &str, path: Path<'_>) -> Result<String, NoKeys> {
-    let Some((name, above)) = path.split_last() else { return Ok(text.to_owned()) };
-    match form {
-        Form::Json => {
-            let root = json(text)?;
-            let found = above.iter().try_fold(root.object_value(), |table: Option<CstObject>, part| {
-                table.map(|table| table.object_value(part))
-            });
-            if let Some(property) = found.flatten().and_then(|table| table.get(name)) {
-                property.remove();
-            }
-            Ok(root.to_string())
-        }
-        Form::Toml => {
-            let mut document = toml(text)?;
-            let mut table: Option<&mut Table> = Some(document.as_table_mut());
-            for part in above {
-                table = table.and_then(|table| table.get_mut(part)?.as_table_mut());
-            }
-            let _ = table.and_then(|table| table.remove(name));
-            Ok(document.to_string())
-        }
-        Form::Ini => Ok(ini::remove(text, path[0], path[1])),
-        Form::Yaml => yaml::remove(text, above, name),
-    }
+/// The section and the name in a file that has nothing else.
+fn section<'k>(way: Way<'_, 'k>) -> Option<(&'k str, &'k str)> {
+    let [section, name] = way else { return None };
+    Some((section.name, name.name))
 }
 
-fn unreadable(error: impl std::fmt::Display) -> NoKeys {
+pub(super) fn unreadable(error: impl std::fmt::Display) -> NoKeys {
     NoKeys::Unreadable(error.to_string())
 }
 
-fn json(text: &str) -> Result<CstRootNode, NoKeys> {
-    CstRootNode::parse(text, &ParseOptions::default()).map_err(unreadable)
-}
-
-fn toml(text: &str) -> Result<DocumentMut, NoKeys> {
-    text.parse().map_err(|error: toml_edit::TomlError| NoKeys::Unreadable(error.message().to_owned()))
-}
-
-fn input(value: &Value) -> CstInputValue {
-    match value {
-        Value::Null => CstInputValue::Null,
-        Value::Bool(is) => CstInputValue::Bool(*is),
-        Value::Number(number) => CstInputValue::Number(number.to_string()),
-        Value::String(text) => CstInputValue::String(text.clone()),
-        Value::Array(all) => CstInputValue::Array(all.iter().map(input).collect()),
-        Value::Object(all) => {
-            CstInputValue::Object(all.iter().map(|(name, value)| (name.clone(), input(value))).collect())
-        }
-    }
-}
-
-fn toml_value(value: &Value) -> Option<toml_edit::Value> {
-    Some(match value {
-        Value::Null => return None,
-        Value::Bool(is) => (*is).into(),
-        Value::Number(number) => match number.as_i64() {
-            Some(whole) => whole.into(),
-            None => number.as_f64()?.into(),
-        },
-        Value::String(text) => text.as_str().into(),
-        Value::Array(all) => all.iter().map(toml_value).collect::<Option<toml_edit::Array>>()?.into(),
-        Value::Object(all) => {
-            let mut table = toml_edit::InlineTable::new();
-            for (name, value) in all {
-                table.insert(name, toml_value(value)?);
-            }
-            table.into()
-        }
-    })
+/// What is not a table, or no list, where one is wanted.
+pub(super) fn no_table(name: &str) -> NoKeys {
+    NoKeys::NotATable(name.to_owned())
 }
 
 /// A value as a file without types has it.
@@ -175,34 +101,36 @@ mod tests {
             (
                 Form::Json,
                 "{\n  // mine\n  \"font.size\": 12, /* why */\n  \"tools\": { \"b\": [1, 2] },\n}\n",
-                vec!["tools", "compiler"],
+                "tools/compiler",
                 "{\n  // mine\n  \"font.size\": 12, /* why */\n  \"tools\": {\n    \"b\": [1, 2],\n    \"compiler\": \"dark\"\n  },\n}\n",
             ),
-            (Form::Json, "", vec!["a", "b"], "{\n  \"a\": {\n    \"b\": \"dark\"\n  }\n}\n"),
+            (Form::Json, "", "a/b", "{\n  \"a\": {\n    \"b\": \"dark\"\n  }\n}\n"),
             (
                 Form::Toml,
                 "# mine\na = 1 # one\n\n[tools]\nb = 2\n",
-                vec!["tools", "b"],
+                "tools/b",
                 "# mine\na = 1 # one\n\n[tools]\nb = \"dark\"\n",
             ),
-            (Form::Toml, "a = 1\n", vec!["x"], "a = 1\nx = \"dark\"\n"),
+            (Form::Toml, "a = 1\n", "x", "a = 1\nx = \"dark\"\n"),
             (
                 Form::Ini,
                 "; mine\n[user]\n\tname = A\n[core]\n\tx=1\n",
-                vec!["user", "editor"],
+                "user/editor",
                 "; mine\n[user]\n\tname = A\n\teditor = dark\n[core]\n\tx=1\n",
             ),
             (
                 Form::Yaml,
                 "# mine\ntheme: light   # why\nfonts: [a, b]\ntools:\n    b: 2 # two\nlast: 1\n",
-                vec!["tools", "compiler"],
+                "tools/compiler",
                 "# mine\ntheme: light   # why\nfonts: [a, b]\ntools:\n    b: 2 # two\n    compiler: dark\nlast: 1\n",
             ),
-            (Form::Yaml, "theme: light   # why\n", vec!["theme"], "theme: dark   # why\n"),
-            (Form::Yaml, "# only a remark", vec!["a", "b.c"], "# only a remark\na:\n  b.c: dark\n"),
-            (Form::Yaml, "---\n# mine\na: {b: 1}\n", vec!["a", "c"], "---\n# mine\na: {b: 1, c: dark}\n"),
+            (Form::Yaml, "theme: light   # why\n", "theme", "theme: dark   # why\n"),
+            (Form::Yaml, "# only a remark", "a/b.c", "# only a remark\na:\n  b.c: dark\n"),
+            (Form::Toml, "a = { b = 1 }\n", "a/c", "a = { b = 1 , c = \"dark\" }\n"),
+            (Form::Yaml, "---\n# mine\na: {b: 1}\n", "a/c", "---\n# mine\na: {b: 1, c: dark}\n"),
         ];
-        for (form, before, path, after) in cases {
+        for (form, before, key, after) in cases {
+            let path = Step::all_of(key);
             assert_eq!(get(form, before, &path).unwrap().filter(|value| *value == "dark"), None);
             let set_to = set(form, before, &path, &json!("dark")).unwrap();
             assert_eq!(set_to, after, "{form:?}");
@@ -213,15 +141,68 @@ mod tests {
     }
 
     #[test]
+    fn a_member_of_a_list_is_found_by_what_it_has_and_the_others_keep_their_bytes() {
+        let cases = [
+            (Form::Toml, ""),
+            (Form::Toml, "# mine\n[[languages]]\nname = \"low\" # why\nindent = 3\n\n[other]\nx = 1\n"),
+            (Form::Toml, "languages = [{ name = \"low\", indent = 3 }] # mine\n"),
+            (Form::Json, ""),
+            (
+                Form::Json,
+                "{\n  // mine\n  \"languages\": [\n    { \"name\": \"low\", \"indent\": 3 }, // why\n  ],\n  \"other\": 1\n}\n",
+            ),
+            (Form::Yaml, ""),
+            (Form::Yaml, "# mine\nlanguages:\n  - name: low # why\n    indent: 3\nother: 1\n"),
+            (Form::Yaml, "languages: [{name: low, indent: 3}] # mine\n"),
+        ];
+        for (form, before) in cases {
+            let told = format!("{form:?} {before:?}");
+            let (run, shown) =
+                (Step::all_of("languages[name=skerrow]/run/file"), Step::all_of("languages[name=skerrow]/shown"));
+            let all = set(form, before, &run, &json!("skerroc")).unwrap();
+            let all = set(form, &all, &shown, &json!(true)).unwrap();
+            assert_eq!(get(form, &all, &run).unwrap(), Some(json!("skerroc")), "{told}: {all}");
+            assert_eq!(get(form, &all, &shown).unwrap(), Some(json!(true)), "{told}: {all}");
+            assert_eq!(set(form, &all, &run, &json!("skerroc")).unwrap(), all, "{told}: a second time");
+            for remark in ["# mine", "// mine", "# why", "// why"] {
+                assert_eq!(all.contains(remark), before.contains(remark), "{told}: {all}");
+            }
+            let low = Step::all_of("languages[name=low]/indent");
+            assert_eq!(get(form, &all, &low).unwrap(), get(form, before, &low).unwrap(), "{told}: {all}");
+            // Without the values the member is gone, unless a person put something into it.
+            let none = remove(form, &remove(form, &all, &run).unwrap(), &shown).unwrap();
+            assert!(!none.contains("skerrow"), "{told}: {none}");
+            let theirs = set(form, &all, &Step::all_of("languages[name=skerrow]/wide"), &json!(4)).unwrap();
+            let left = remove(form, &remove(form, &theirs, &run).unwrap(), &shown).unwrap();
+            assert_eq!(
+                get(form, &left, &Step::all_of("languages[name=skerrow]/wide")).unwrap(),
+                Some(json!(4)),
+                "{told}: {left}"
+            );
+            if !before.is_empty() {
+                let changed = set(form, before, &low, &json!(4)).unwrap();
+                assert_eq!(changed, before.replace('3', "4"), "{told}: only that value");
+            }
+        }
+    }
+
+    #[test]
     fn what_is_no_such_file_or_no_table_is_told() {
-        assert!(matches!(set(Form::Json, "{ \"a\": ", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
-        assert!(matches!(set(Form::Yaml, "a: [1", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
-        assert!(matches!(set(Form::Yaml, "a: 1\n---\nb: 2\n", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
-        assert!(matches!(set(Form::Toml, "a = = 1", &["a"], &json!(1)), Err(NoKeys::Unreadable(_))));
-        let not = |form, text| set(form, text, &["a", "b"], &json!(1)).unwrap_err();
+        assert!(matches!(set(Form::Json, "{ \"a\": ", &Step::all_of("a"), &json!(1)), Err(NoKeys::Unreadable(_))));
+        assert!(matches!(set(Form::Yaml, "a: [1", &Step::all_of("a"), &json!(1)), Err(NoKeys::Unreadable(_))));
+        assert!(matches!(
+            set(Form::Yaml, "a: 1\n---\nb: 2\n", &Step::all_of("a"), &json!(1)),
+            Err(NoKeys::Unreadable(_))
+        ));
+        assert!(matches!(set(Form::Toml, "a = = 1", &Step::all_of("a"), &json!(1)), Err(NoKeys::Unreadable(_))));
+        let not = |form, text| set(form, text, &Step::all_of("a/b"), &json!(1)).unwrap_err();
         assert_eq!(not(Form::Json, "{ \"a\": 1 }"), NoKeys::NotATable("a".to_owned()));
         assert_eq!(not(Form::Toml, "a = 1\n"), NoKeys::NotATable("a".to_owned()));
         assert_eq!(not(Form::Yaml, "a: 1\n"), NoKeys::NotATable("a".to_owned()));
+        let list = |form, text| set(form, text, &Step::all_of("a[b=c]/d"), &json!(1)).unwrap_err();
+        assert_eq!(list(Form::Json, "{ \"a\": {} }"), NoKeys::NotATable("a".to_owned()));
+        assert_eq!(list(Form::Toml, "a.b = 1\n"), NoKeys::NotATable("a".to_owned()));
+        assert_eq!(list(Form::Yaml, "a: 1\n"), NoKeys::NotATable("a".to_owned()));
         assert_eq!(not(Form::Yaml, "- a\n"), NoKeys::NotATable("the file".to_owned()));
     }
 }

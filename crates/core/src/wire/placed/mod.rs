@@ -35,8 +35,10 @@
 //! after each file, so that whoever is killed between them leaves nothing that would be taken for a person's change.
 
 mod ini;
+mod json;
 pub mod keys;
 mod record;
+mod toml;
 mod yaml;
 
 pub use record::Placed;
@@ -44,7 +46,7 @@ pub use record::Placed;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use kladder_choose::setting::Form;
+use kladder_choose::setting::{Form, Step};
 use serde_json::Value;
 
 use self::record::{Entry, Key};
@@ -69,7 +71,7 @@ pub enum Want {
     Always(Vec<u8>),
     /// These bytes.
     Whole(Vec<u8>),
-    /// These values at paths whose parts have a `/` between them.
+    /// These values at ways that [`Step`] reads.
     Keys {
         /// How the file is written.
         form: Form,
@@ -225,7 +227,7 @@ pub(crate) fn bytes_of(want: &Want) -> Result<Vec<u8>, String> {
         Want::Always(bytes) | Want::Whole(bytes) => Ok(bytes.clone()),
         Want::Keys { form, keys } => {
             let set = |text: String, (key, value): (&String, &Value)| {
-                keys::set(*form, &text, &key.split('/').collect::<Vec<_>>(), value).map_err(|error| error.to_string())
+                keys::set(*form, &text, &Step::all_of(key), value).map_err(|error| error.to_string())
             };
             keys.iter().try_fold(String::new(), set).map(String::into_bytes)
         }
@@ -264,8 +266,8 @@ fn with_keys(
         }
     }
     for (key, value) in wanted {
-        let parts: Vec<&str> = key.split('/').collect();
-        let there = keys::get(form, &after, &parts).map_err(told)?;
+        let way = Step::all_of(key);
+        let there = keys::get(form, &after, &way).map_err(told)?;
         let known = entry.keys.get(key);
         let is_there = same(form, there.as_ref(), value);
         let own = match known {
@@ -277,7 +279,7 @@ fn with_keys(
             Some(_) => State::Clash,
         };
         if matches!(own, State::ToWrite | State::Differs) {
-            after = keys::set(form, &after, &parts, value).map_err(told)?;
+            after = keys::set(form, &after, &way, value).map_err(told)?;
         }
         if !matches!(own, State::Yours | State::Clash) {
             let before = known.map_or(there, |known| known.before.clone());
@@ -302,12 +304,12 @@ fn same(form: Form, there: Option<&Value>, wanted: &Value) -> bool {
 
 /// The text with a value as it was before, where nobody changed it since.
 fn put_back(form: Form, text: &str, key: &str, known: &Key) -> Result<String, keys::NoKeys> {
-    let parts: Vec<&str> = key.split('/').collect();
-    let there = keys::get(form, text, &parts)?;
+    let way = Step::all_of(key);
+    let there = keys::get(form, text, &way)?;
     match &known.before {
         _ if !same(form, there.as_ref(), &known.placed) => Ok(text.to_owned()),
-        Some(before) => keys::set(form, text, &parts, before),
-        None => keys::remove(form, text, &parts),
+        Some(before) => keys::set(form, text, &way, before),
+        None => keys::remove(form, text, &way),
     }
 }
 

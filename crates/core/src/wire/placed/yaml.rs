@@ -2,62 +2,116 @@
 
 use std::str::FromStr;
 
+use kladder_choose::setting::Step;
 use serde_json::{Map, Number, Value};
-use yaml_edit::{Document, Mapping, ScalarValue, YamlNode, YamlValue};
+use yaml_edit::{Document, Mapping, ScalarValue, Sequence, YamlNode, YamlValue};
 
-use super::keys::NoKeys;
+use super::keys::{NoKeys, no_table, plain};
 
-pub(super) fn get(text: &str, path: &[&str]) -> Result<Option<Value>, NoKeys> {
-    let Some(document) = read(text)? else { return Ok(None) };
-    let Some((first, rest)) = path.split_first() else { return Ok(None) };
-    let mut here = document.as_mapping().and_then(|whole| whole.get(*first));
-    for part in rest {
-        here = here.and_then(|node| node.as_mapping()?.get(*part));
-    }
-    Ok(here.map(|node| value(&node)).filter(|value| !value.is_null()))
+pub(super) fn whole(text: &str) -> Result<Value, NoKeys> {
+    let table = read(text)?.and_then(|document| document.as_mapping());
+    Ok(table.map_or(Value::Null, |table| of_table(&table)))
 }
 
-pub(super) fn set(text: &str, above: &[&str], name: &str, new: &Value) -> Result<String, NoKeys> {
+pub(super) fn set(text: &str, above: &[Step<'_>], name: &str, new: &Value) -> Result<String, NoKeys> {
     let new = yaml(new);
     let Some(document) = read(text)? else {
         // Nothing but remarks, which stay in front.
-        let inner = (name.to_owned(), new);
-        let (name, new) = above.iter().rev().fold(inner, |(name, new), part| {
-            ((*part).to_owned(), YamlValue::Mapping([(name, new)].into_iter().collect()))
-        });
+        let (name, new) = match above.split_first() {
+            Some((step, rest)) => (step.name, below(step, made(rest, name, new))),
+            None => (name, new),
+        };
         let document = Document::new_mapping();
         document.set(name, new);
         let between = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
         return Ok(ended([text, between, &document.to_string()].concat()));
     };
-    let whole = document.as_mapping().ok_or_else(|| NoKeys::NotATable("the file".to_owned()))?;
-    match missing(&whole, above)? {
-        (table, []) => table.set(name, new),
-        (table, [first, rest @ ..]) => {
-            let inner = YamlValue::Mapping([(name.to_owned(), new)].into_iter().collect());
-            let inner = rest
-                .iter()
-                .rev()
-                .fold(inner, |inner, part| YamlValue::Mapping([((*part).to_owned(), inner)].into_iter().collect()));
-            table.set(*first, inner);
-        }
-    }
+    let whole = document.as_mapping().ok_or_else(|| no_table("the file"))?;
+    set_in(&whole, above, name, new)?;
     Ok(ended(document.to_string()))
 }
 
-pub(super) fn remove(text: &str, above: &[&str], name: &str) -> Result<String, NoKeys> {
-    let Some(document) = read(text)? else { return Ok(text.to_owned()) };
-    let mut table = document.as_mapping();
-    for part in above {
-        table = table.and_then(|table| table.get_mapping(*part));
+fn set_in(table: &Mapping, above: &[Step<'_>], name: &str, new: YamlValue) -> Result<(), NoKeys> {
+    let Some((step, rest)) = above.split_first() else {
+        table.set(name, new);
+        return Ok(());
+    };
+    let Some(there) = table.get(step.name) else {
+        table.set(step.name, below(step, made(rest, name, new)));
+        return Ok(());
+    };
+    let Some((key, wanted)) = step.member else {
+        let inner = there.as_mapping().ok_or_else(|| no_table(step.name))?;
+        return set_in(inner, rest, name, new);
+    };
+    let list = there.as_sequence().ok_or_else(|| no_table(step.name))?;
+    if let Some((_, inner)) = member(list, key, wanted) {
+        return set_in(&inner, rest, name, new);
     }
-    Ok(match table {
-        Some(table) if table.contains_key(name) => {
-            table.remove(name);
-            document.to_string()
+    list.push(of_member(key, wanted, made(rest, name, new)));
+    Ok(())
+}
+
+type Pairs = Vec<(String, YamlValue)>;
+
+/// What stands below the last table that is there.
+fn made(above: &[Step<'_>], name: &str, new: YamlValue) -> Pairs {
+    match above.split_first() {
+        Some((step, rest)) => vec![(step.name.to_owned(), below(step, made(rest, name, new)))],
+        None => vec![(name.to_owned(), new)],
+    }
+}
+
+fn below(step: &Step<'_>, inner: Pairs) -> YamlValue {
+    match step.member {
+        Some((key, wanted)) => YamlValue::Sequence(vec![of_member(key, wanted, inner)]),
+        None => YamlValue::Mapping(inner.into_iter().collect()),
+    }
+}
+
+fn of_member(key: &str, wanted: &str, inner: Pairs) -> YamlValue {
+    let told = (key.to_owned(), YamlValue::Scalar(ScalarValue::string(wanted)));
+    YamlValue::Mapping([told].into_iter().chain(inner).collect())
+}
+
+fn member(list: &Sequence, key: &str, wanted: &str) -> Option<(usize, Mapping)> {
+    let mut tables = list.values().enumerate().filter_map(|(at, node)| Some((at, node.as_mapping()?.clone())));
+    tables.find(|(_, table)| table.get(key).is_some_and(|node| plain(&value(&node)) == wanted))
+}
+
+pub(super) fn remove(text: &str, above: &[Step<'_>], name: &str) -> Result<String, NoKeys> {
+    let Some(document) = read(text)? else { return Ok(text.to_owned()) };
+    let removed = document.as_mapping().and_then(|whole| remove_in(&whole, above, name, false));
+    Ok(removed.map_or_else(|| text.to_owned(), |()| document.to_string()))
+}
+
+/// What was made for a member's sake goes with it.
+fn remove_in(table: &Mapping, above: &[Step<'_>], name: &str, is_in_member: bool) -> Option<()> {
+    let Some((step, rest)) = above.split_first() else {
+        return table.contains_key(name).then(|| drop(table.remove(name)));
+    };
+    let there = table.get(step.name)?;
+    match step.member {
+        None => {
+            let inner = there.as_mapping()?;
+            remove_in(inner, rest, name, is_in_member)?;
+            if is_in_member && inner.is_empty() {
+                table.remove(step.name);
+            }
         }
-        _ => text.to_owned(),
-    })
+        Some((key, wanted)) => {
+            let list = there.as_sequence()?;
+            let (at, inner) = member(list, key, wanted)?;
+            remove_in(&inner, rest, name, true)?;
+            if inner.len() == 1 {
+                list.remove(at);
+            }
+            if list.is_empty() {
+                table.remove(step.name);
+            }
+        }
+    }
+    Some(())
 }
 
 /// The file as one document; `None` where there is nothing but remarks in it.
@@ -69,31 +123,13 @@ fn read(text: &str) -> Result<Option<Document>, NoKeys> {
     Document::from_str(text).map(Some).map_err(|error| NoKeys::Unreadable(error.to_string()))
 }
 
-/// The innermost table on the way that is there, and the names of those that are not.
-fn missing<'a, 'p>(whole: &Mapping, above: &'a [&'p str]) -> Result<(Mapping, &'a [&'p str]), NoKeys> {
-    let mut table = whole.clone();
-    for (at, part) in above.iter().enumerate() {
-        match table.get(*part) {
-            None => return Ok((table, &above[at..])),
-            Some(node) => {
-                let inner = node.as_mapping().cloned();
-                table = inner.ok_or_else(|| NoKeys::NotATable((*part).to_owned()))?;
-            }
-        }
-    }
-    Ok((table, &[]))
-}
-
 fn ended(text: String) -> String {
     if text.ends_with('\n') { text } else { text + "\n" }
 }
 
 fn value(node: &YamlNode) -> Value {
     if let Some(table) = node.as_mapping() {
-        let keys =
-            table.keys().map(|key| key.as_scalar().map_or_else(|| key.to_string(), yaml_edit::Scalar::as_string));
-        let pairs = keys.filter_map(|key| Some((key.clone(), value(&table.get(key.as_str())?))));
-        return Value::Object(pairs.collect::<Map<_, _>>());
+        return of_table(table);
     }
     if let Some(list) = node.as_sequence() {
         return Value::Array(list.values().map(|item| value(&item)).collect());
@@ -108,6 +144,12 @@ fn value(node: &YamlNode) -> Value {
     }
     let number = scalar.as_i64().map(Number::from).or_else(|| Number::from_f64(scalar.as_f64()?));
     scalar.as_bool().map(Value::Bool).or_else(|| number.map(Value::Number)).unwrap_or_else(text)
+}
+
+fn of_table(table: &Mapping) -> Value {
+    let keys = table.keys().map(|key| key.as_scalar().map_or_else(|| key.to_string(), yaml_edit::Scalar::as_string));
+    let pairs = keys.filter_map(|key| Some((key.clone(), value(&table.get(key.as_str())?))));
+    Value::Object(pairs.collect::<Map<_, _>>())
 }
 
 fn yaml(value: &Value) -> YamlValue {
