@@ -532,7 +532,13 @@ fn sets_are_put_together_from_the_same_files_and_damage_does_not_spread() {
                libraries.gauge = \"any\"\nlibraries.lamp = \"<2\"";
     scene.sandbox.wish(two);
     let _ = scene.sandbox.run(&["climb"]).passed();
-    let (tides, buoys) = (inodes(&scene.sandbox, "tides"), inodes(&scene.sandbox, "buoys"));
+    let of_set = |set: &str| {
+        let all = crate::sandbox::walkdir(&scene.sandbox.path("home/data/ladders"));
+        let site = all.into_iter().find(|path| path.ends_with(format!("sets/{set}/lib/python3.11/site-packages")));
+        let place = std::fs::read_link(site.unwrap()).unwrap();
+        inodes(&scene.sandbox, place.strip_prefix(scene.sandbox.path("home/data/shelf")).unwrap().to_str().unwrap())
+    };
+    let (tides, buoys) = (of_set("tides"), of_set("buoys"));
     let shared: Vec<&u64> = tides.keys().filter(|inode| buoys.contains_key(inode)).collect();
     assert_eq!((tides.len(), buoys.len(), shared.len()), (3, 3, 2), "{tides:?} {buoys:?}");
     let seen = |set: &str| scene.sandbox.run(&["run", "--set", set, "--", "plank"]).passed().stdout;
@@ -557,12 +563,14 @@ fn sets_are_put_together_from_the_same_files_and_damage_does_not_spread() {
     assert!(verified.stdout.contains("tides") && verified.stdout.contains("buoys"), "{}", verified.stdout);
     let _ = scene.sandbox.run(&["climb"]).passed();
     let _ = scene.sandbox.run(&["verify"]).passed();
-    for below in ["tides", "buoys", ".libraries"] {
+    for below in [".sets", ".libraries"] {
         for path in inodes(&scene.sandbox, below).values() {
             let text = std::fs::read_to_string(path).unwrap();
             assert!(text.ends_with("wheels\n"), "{}: {text}", path.display());
         }
     }
+    let (tides, buoys) = (of_set("tides"), of_set("buoys"));
+    assert_eq!(tides.keys().filter(|inode| buoys.contains_key(inode)).count(), 2, "they are the same files again");
     // What no set has any more goes when it is cleared, and nothing else.
     scene.want("gauge = \"any\"\nlamp = \"<2\"", "");
     let _ = scene.sandbox.run(&["climb"]).passed();
@@ -571,6 +579,34 @@ fn sets_are_put_together_from_the_same_files_and_damage_does_not_spread() {
         inodes(&scene.sandbox, ".libraries").values().map(|path| std::fs::read_to_string(path).unwrap()).collect();
     assert!(left.len() == 3 && !left.iter().any(|text| text.contains("lamp 2.0")), "{left:?}");
     let _ = scene.sandbox.run(&["verify"]).passed();
+}
+
+#[test]
+fn sets_with_the_same_libraries_are_one_place_until_none_is_left() {
+    let scene = Scene::with(&["gauge 1.0: oil", "oil 1.0"]);
+    let set = |name: &str| format!("[sets.{name}]\nof = \"plank\"\nlibraries.gauge = \"any\"\n\n");
+    let wish = |sets: &[&str]| {
+        let sets: String = sets.iter().map(|name| set(name)).collect();
+        scene.sandbox.wish(&["plank = \"any\"\n\n", &sets].concat());
+        let _ = scene.sandbox.run(&["climb"]).passed();
+        let _ = scene.sandbox.run(&["clear", "--keep", "1", "--yes"]).passed();
+        let _ = scene.sandbox.run(&["verify"]).passed();
+        std::fs::read_dir(scene.sandbox.path("home/data/shelf/.sets")).unwrap().count()
+    };
+    let seen = |set: &str| scene.sandbox.run(&["run", "--set", set, "--", "plank"]).passed().stdout;
+    assert_eq!(wish(&["tides", "creeks"]), 1);
+    assert_eq!((seen("tides"), seen("creeks")), ("gauge 1.0\noil 1.0\n".into(), "gauge 1.0\noil 1.0\n".into()));
+    // One more costs nothing, not even links to its files.
+    let links = || inodes(&scene.sandbox, ".sets").values().map(|path| nlink(path)).collect::<Vec<_>>();
+    let before = links();
+    assert_eq!((wish(&["tides", "creeks", "estuaries"]), links()), (1, before));
+    assert_eq!(wish(&["creeks"]), 1);
+    assert_eq!(seen("creeks"), "gauge 1.0\noil 1.0\n");
+    assert_eq!(wish(&[]), 0);
+}
+
+fn nlink(path: &std::path::Path) -> u64 {
+    std::os::unix::fs::MetadataExt::nlink(&std::fs::metadata(path).unwrap())
 }
 
 #[test]

@@ -7,7 +7,8 @@
 //!
 //! What a set's own place on the shelf holds are hard links to these files: a second set with the same libraries costs links and
 //! no bytes, and one that moved costs one wheel. The place is what is verified, as any other. A library alone is looked at in a
-//! glance before it is used; where a place was found damaged, its libraries are not trusted, and are made anew.
+//! glance before it is used; where a place was found damaged, its libraries are read whole, and what is not as it was made is
+//! made anew.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -106,6 +107,20 @@ impl Parts {
         Ok(brought)
     }
 
+    /// Throws away the libraries that are not as they were made, file by file: a set that has them was found damaged.
+    ///
+    /// # Errors
+    /// [`FileError`] where one could not be removed.
+    pub fn sift(&self) -> Result<(), FileError> {
+        for place in &self.places {
+            let is_as_made = |manifest: Manifest| manifest.compare(&place.files()).is_ok_and(|found| found.is_empty());
+            if !place.manifest().is_ok_and(is_as_made) {
+                files::remove_tree(&place.folder)?;
+            }
+        }
+        Ok(())
+    }
+
     /// Links what a set that is not on the shelf yet has in common with libraries that came there meanwhile.
     ///
     /// # Errors
@@ -131,17 +146,11 @@ impl Parts {
     }
 
     /// Keeps the libraries of a set that has come onto the shelf, so that the next one can be put together from them. Those that
-    /// are there are left, unless they are not trusted any more.
+    /// are there are left.
     ///
     /// # Errors
     /// [`FileError`] where one could not be kept; the set stands all the same.
-    pub fn keep(
-        &self,
-        set: &Place,
-        manifest: &Manifest,
-        artifacts: &[Artifact],
-        trusted: bool,
-    ) -> Result<(), FileError> {
+    pub fn keep(&self, set: &Place, manifest: &Manifest, artifacts: &[Artifact]) -> Result<(), FileError> {
         files::create_folder(&self.folder)?;
         files::sweep_new(&self.folder)?;
         let known: BTreeMap<&Path, &What> =
@@ -158,7 +167,7 @@ impl Parts {
         let records: BTreeSet<&Path> = known.keys().copied().filter(|path| is_record(path)).collect();
         let mut of_packages = of_packages(artifacts, manifest);
         for (place, artifact) in self.places.iter().zip(artifacts) {
-            if trusted && place.standing() == Standing::Whole {
+            if place.standing() == Standing::Whole {
                 continue;
             }
             let entries = match own_folder(artifact) {
@@ -167,12 +176,10 @@ impl Parts {
             };
             let Some(entries) = entries else { continue };
             let new = tempfile::Builder::new().prefix(".new-").tempdir_in(&self.folder).on("make", &self.folder)?;
-            for entry in &entries {
-                let to = new.path().join("files").join(&entry.path);
-                files::create_folder(to.parent().unwrap_or(new.path()))?;
-                link(&set.files().join(&entry.path), &to, &entry.what)?;
-            }
-            files::create_folder(&new.path().join("files"))?;
+            let (from, to) = (set.files(), new.path().join("files"));
+            let own = |entry: &ManifestEntry| (from.join(&entry.path), to.join(&entry.path), entry.what.clone());
+            files::create_folder(&to)?;
+            link_side_by_side(&entries.iter().map(own).collect::<Vec<_>>())?;
             // It is of whichever set came first; what counts is what it holds.
             let own = Manifest::new(&manifest.tool, &manifest.version, vec![artifact.sha256], entries);
             files::remove_tree(&place.folder)?;
@@ -251,12 +258,10 @@ fn of_wheel(
 /// Links the files of libraries into a folder; a file that is there with other bytes belongs to another library.
 fn link_all(libraries: &[Library], into: &Path, entries: &mut BTreeMap<PathBuf, What>) -> Result<(), IntakeError> {
     let mut work = Vec::new();
-    let mut folders = BTreeSet::new();
     for Library { files: from, entries: own } in libraries {
         for entry in own {
             match entries.get(&entry.path) {
                 None => {
-                    folders.extend(entry.path.parent().map(Path::to_path_buf));
                     entries.insert(entry.path.clone(), entry.what.clone());
                     work.push((from.join(&entry.path), into.join(&entry.path), entry.what.clone()));
                 }
@@ -265,12 +270,14 @@ fn link_all(libraries: &[Library], into: &Path, entries: &mut BTreeMap<PathBuf, 
             }
         }
     }
-    for folder in folders {
-        files::create_folder(&into.join(folder))?;
-    }
-    let linked = side_by_side(&work, cores(), |(from, to, what)| link(from, to, what));
-    linked.into_iter().collect::<Result<(), _>>()?;
-    Ok(())
+    Ok(link_side_by_side(&work)?)
+}
+
+/// Links files from one path to another, in folders that are made for them.
+fn link_side_by_side(work: &[(PathBuf, PathBuf, What)]) -> Result<(), FileError> {
+    let folders: BTreeSet<&Path> = work.iter().filter_map(|(_, to, _)| to.parent()).collect();
+    folders.into_iter().try_for_each(files::create_folder)?;
+    side_by_side(work, cores(), |(from, to, what)| link(from, to, what)).into_iter().collect()
 }
 
 fn link(from: &Path, to: &Path, what: &What) -> Result<(), FileError> {

@@ -20,7 +20,7 @@ use crate::bring::fetch::Sources;
 use crate::bring::intake::{self, IntakeError};
 use crate::bring::parts::Parts;
 use crate::bring::shelf::{Place, Shelf, Standing, Twins};
-use crate::tasks::{Prepared, Rung, Shelved, TaskError, parts};
+use crate::tasks::{Prepared, Rung, TaskError, parts};
 
 /// A rung's files are to be brought in.
 #[derive(Clone, Debug)]
@@ -87,8 +87,11 @@ impl Order {
             // What set-up commands may change must be nobody else's.
             let is_shared = rung.definition.says.set_up.is_empty();
             let others = if is_shared { way.shelf.versions(&rung.key.tool)? } else { Vec::new() };
-            let trusted = |shelved: &&Shelved| shelved.place.glance() != Standing::Damaged;
-            let parts = rung.shelved().filter(trusted).and_then(|shelved| parts(rung, shelved));
+            let parts = rung.shelved().and_then(|shelved| Some((parts(rung, shelved)?, shelved)));
+            if let Some((parts, _)) = parts.as_ref().filter(|(_, set)| set.place.glance() == Standing::Damaged) {
+                parts.sift()?;
+            }
+            let parts = parts.map(|(parts, _)| parts);
             Ok(Self { at, rung: rung.key.clone(), artifacts, others, parts, folder })
         };
         needed.map(order).collect()

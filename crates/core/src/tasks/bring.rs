@@ -183,15 +183,14 @@ impl Task for Shelve<'_> {
         let digests = self.shelved.artifacts.iter().map(|artifact| artifact.sha256).collect();
         let manifest = Manifest::new(&self.rung.key.tool, &self.rung.version, digests, entries);
         let place = &self.shelved.place;
-        let trusted = place.standing() != Standing::Damaged;
         // What was put together from libraries alone has nothing that they lack.
         let parts = parts(self.rung, self.shelved).filter(|_| !ready);
-        if let Some(parts) = parts.as_ref().filter(|_| trusted) {
+        if let Some(parts) = &parts {
             parts.share(&folder.join("files"), &manifest.entries)?;
         }
         place.put(&folder, &manifest)?;
         if let Some(parts) = parts {
-            parts.keep(place, &manifest, &self.shelved.artifacts, trusted)?;
+            parts.keep(place, &manifest, &self.shelved.artifacts)?;
         }
         let (rung, folder) = (self.rung.name(), place.folder.clone());
         hands.tell(&Event::Shelved { rung, files, fetched, from_cache, folder });

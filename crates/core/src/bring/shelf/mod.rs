@@ -76,6 +76,9 @@ fn unpacking(digest: Canonical, unpack: &Unpacking) -> Canonical {
     inner.iter().fold(digest, |digest, (path, unpack)| unpacking(digest.field("inner", path.as_str()), unpack))
 }
 
+/// The folder of sets on the shelf; no tool is called so.
+const SETS: &str = ".sets";
+
 /// How a place stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Standing {
@@ -107,9 +110,18 @@ impl Shelf {
 
     /// The place of a release that is made by a recipe.
     pub fn place(&self, tool: &ToolName, version: &Version, recipe: &PlaceRecipe<'_>) -> Place {
+        self.place_in(tool.as_str(), version, recipe)
+    }
+
+    /// The place of a set's libraries, whatever the set is called: those of another one with the same libraries are the same.
+    pub fn place_of_set(&self, version: &Version, recipe: &PlaceRecipe<'_>) -> Place {
+        self.place_in(SETS, version, recipe)
+    }
+
+    fn place_in(&self, folder: &str, version: &Version, recipe: &PlaceRecipe<'_>) -> Place {
         // A colon would divide the folders of PATH and of what is like it.
         let name = [&version.as_str().replace(':', "_"), "-", &recipe.digest().short()].concat();
-        Place { folder: self.folder.join(tool.as_str()).join(name) }
+        Place { folder: self.folder.join(folder).join(name) }
     }
 
     /// The whole places of all versions of a tool, in the order of their names.
