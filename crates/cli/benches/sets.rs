@@ -1,5 +1,5 @@
 //! A set of forty libraries with twenty thousand files: the first one, a second one with the same libraries, and one in which a
-//! library moved, beside hard links to all its files alone.
+//! library moved, beside hard links to all its files alone, one after the other and on all cores.
 //!
 //! `cargo bench -p kladder --bench sets`. Each round has a home of its own; figures are medians, ratios are taken round by round.
 
@@ -7,7 +7,7 @@
 
 use std::fmt::Write;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -25,7 +25,7 @@ fn main() {
     let made = tempfile::Builder::new().prefix("kladder-bench-").tempdir().unwrap();
     let folder = made.path();
     lay(folder);
-    let mut times = vec![Vec::new(); 4];
+    let mut times = vec![Vec::new(); 5];
     for round in 0..RUNS {
         let home = folder.join(format!("home{round}"));
         let climb = |desk: &str| {
@@ -39,13 +39,20 @@ fn main() {
         for (desk, times) in ["first", "second", "moved"].iter().zip(&mut times) {
             times.push(climb(desk));
         }
-        times[3].push(links(&home.join("data/shelf/.sets"), &folder.join("links")));
-        let _ = Command::new("chmod").args(["-R", "u+w"]).arg(&home).status();
-        fs::remove_dir_all(&home).unwrap();
+        let all = listed(&home.join("data/shelf/.sets"));
+        times[3].push(links(&all, &folder.join(format!("links{round}")), 1));
+        times[4].push(links(
+            &all,
+            &folder.join(format!("more{round}")),
+            std::thread::available_parallelism().unwrap().get(),
+        ));
     }
+    // Not between rounds: for a while a file system goes round the numbers of files that were just removed.
+    let _ = Command::new("chmod").args(["-R", "u+w"]).arg(folder).status();
     println!("{LIBRARIES} libraries, {} files", LIBRARIES * FILES);
     let bare = times[3].clone();
     println!("{:28} {:6.2?}", "links to its files alone", median(bare.clone()));
+    println!("{:28} {:6.2?}", "the same on all cores", median(times[4].clone()));
     let names = ["the first set", "a second one, the same", "one library moved"];
     for (name, of) in names.iter().zip(&times) {
         let ratio = |to: &[Duration]| {
@@ -107,19 +114,24 @@ fn wheel(folder: &Path, library: usize, version: &str) -> String {
     )
 }
 
-/// Folders and hard links for all files below a folder, one after the other.
-fn links(from: &Path, to: &Path) -> Duration {
-    let _ = fs::remove_dir_all(to);
-    let all: Vec<_> = walkdir::WalkDir::new(from).into_iter().map(Result::unwrap).collect();
+/// The folders and files of the first set on a shelf, below its place.
+fn listed(shelf: &Path) -> (Vec<PathBuf>, Vec<PathBuf>) {
+    let place = fs::read_dir(shelf).unwrap().next().unwrap().unwrap().path();
+    let all = walkdir::WalkDir::new(&place).into_iter().map(|entry| entry.unwrap().into_path());
+    all.partition(|path| path.is_dir())
+}
+
+/// Folders, and hard links for all files in them, by some threads at once.
+fn links((folders, files): &(Vec<PathBuf>, Vec<PathBuf>), to: &Path, threads: usize) -> Duration {
+    let from = &folders[0];
+    let there = |path: &PathBuf| to.join(path.strip_prefix(from).unwrap());
     let started = Instant::now();
-    for entry in all {
-        let path = to.join(entry.path().strip_prefix(from).unwrap());
-        if entry.file_type().is_dir() {
-            fs::create_dir(&path).unwrap();
-        } else {
-            fs::hard_link(entry.path(), &path).unwrap();
+    folders.iter().for_each(|folder| fs::create_dir(there(folder)).unwrap());
+    std::thread::scope(|scope| {
+        for part in files.chunks(files.len().div_ceil(threads)) {
+            scope.spawn(move || part.iter().for_each(|file| fs::hard_link(file, there(file)).unwrap()));
         }
-    }
+    });
     started.elapsed()
 }
 

@@ -210,12 +210,27 @@ pub fn vanish(path: &Path) -> Result<(), FileError> {
 /// # Errors
 /// [`FileError`] for the first file whose rights cannot be changed.
 pub fn make_writable(path: &Path) -> Result<(), FileError> {
+    loosen(path, |kind| !kind.is_symlink())
+}
+
+/// Gives the owner the right to make and remove files in every folder of a tree; the files stay as they are.
+///
+/// # Errors
+/// [`FileError`] for the first folder whose rights cannot be changed.
+pub fn make_folders_writable(path: &Path) -> Result<(), FileError> {
+    loosen(path, fs::FileType::is_dir)
+}
+
+fn loosen(path: &Path, is_meant: impl Fn(&fs::FileType) -> bool) -> Result<(), FileError> {
     for entry in walkdir::WalkDir::new(path) {
         let entry = entry.map_err(io::Error::from).on("read the folder", path)?;
-        if !entry.file_type().is_symlink() {
+        if is_meant(&entry.file_type()) {
             let mode = entry.metadata().map_err(io::Error::from).on("read", entry.path())?.permissions().mode();
-            let loose = fs::Permissions::from_mode(mode & 0o777 | 0o200);
-            fs::set_permissions(entry.path(), loose).on("make writable", entry.path())?;
+            let loose = mode & 0o777 | 0o200;
+            if mode & 0o7777 != loose {
+                fs::set_permissions(entry.path(), fs::Permissions::from_mode(loose))
+                    .on("make writable", entry.path())?;
+            }
         }
     }
     Ok(())

@@ -13,7 +13,7 @@ use crate::base::event::Event;
 use crate::base::files;
 use crate::bring::intake::Brought;
 use crate::bring::parts::Parts;
-use crate::bring::shelf::{Manifest, PlaceRecipe, Standing, What};
+use crate::bring::shelf::{Known, Manifest, PlaceRecipe, Standing, What};
 use crate::bring::unpack;
 use crate::keep::state::{TaskName, Trace};
 
@@ -114,14 +114,20 @@ impl Task for SetUp<'_> {
             return Ok(());
         }
         let files = folder.join("files");
-        files::make_writable(&files)?;
+        // The files of a set may be those of others, too.
+        match parts(self.rung, self.shelved) {
+            Some(_) => files::make_folders_writable(&files)?,
+            None => files::make_writable(&files)?,
+        }
+        let unpacked = std::mem::take(&mut brought.entries);
+        let known = Known::now(&unpacked, folder)?;
         for trial in &self.rung.definition.says.set_up {
             let verdict = hands.set_up(trial, &files)?;
             if verdict.failed() {
                 return Err(TaskError::SetUp(Box::new(verdict)));
             }
         }
-        let entries = Manifest::scan(&files)?;
+        let entries = Manifest::scan_since(&files, &known)?;
         refuse_what_leads_out(&files, &entries)?;
         if let Some(prepared) = hands.prepared() {
             prepared.brought.entries = entries;

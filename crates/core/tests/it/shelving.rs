@@ -11,7 +11,7 @@ use kladder_choose::version::Version;
 use kladder_core::base::digest::{Digest, Fingerprint};
 use kladder_core::base::event::{Difference, How};
 use kladder_core::base::files;
-use kladder_core::bring::shelf::{Manifest, ManifestEntry, Place, PlaceRecipe, Shelf, Standing, What};
+use kladder_core::bring::shelf::{Known, Manifest, ManifestEntry, Place, PlaceRecipe, Shelf, Standing, What};
 use kladder_core::keep::landing::{LandedRung, Landing, Landings, Made, Recipes};
 
 use crate::artifact;
@@ -204,4 +204,34 @@ fn digests_of_places_and_berths_stay_what_they_are() {
     for (what, digest, pinned) in digests {
         assert_eq!(digest.to_string(), pinned, "{what}");
     }
+}
+
+#[test]
+fn what_was_changed_since_it_was_known_is_read_again_whatever_its_times_say() {
+    let folder = tempfile::tempdir().unwrap();
+    let files = folder.path().join("files");
+    fs::create_dir_all(&files).unwrap();
+    for name in ["same", "other", "gone", "swapped"] {
+        fs::write(files.join(name), ["it is ", name].concat()).unwrap();
+    }
+    let mut unpacked = Manifest::scan(&files).unwrap();
+    // What is not read again is taken as it was known: a wrong fingerprint of `same` tells that apart.
+    let at = |entries: &[ManifestEntry], name: &str| entries.iter().position(|entry| entry.path == Path::new(name));
+    let same = at(&unpacked, "same").unwrap();
+    unpacked[same] = entry(Path::new("same"), "it IS same");
+    std::thread::sleep(std::time::Duration::from_millis(20));
+    let known = Known::now(&unpacked, folder.path()).unwrap();
+    let times = fs::metadata(files.join("other")).unwrap().modified().unwrap();
+    fs::write(files.join("other"), "IT IS OTHER").unwrap();
+    fs::File::options().write(true).open(files.join("other")).unwrap().set_modified(times).unwrap();
+    fs::remove_file(files.join("gone")).unwrap();
+    fs::write(files.join("new"), "new").unwrap();
+    fs::rename(files.join("new"), files.join("swapped")).unwrap();
+    let since = Manifest::scan_since(&files, &known).unwrap();
+    let plain = Manifest::scan(&files).unwrap();
+    assert_eq!(since[at(&since, "same").unwrap()], unpacked[same]);
+    let rest = |entries: &[ManifestEntry]| -> Vec<ManifestEntry> {
+        entries.iter().filter(|entry| entry.path != Path::new("same")).cloned().collect()
+    };
+    assert_eq!((rest(&since), since.len()), (rest(&plain), 3));
 }

@@ -10,6 +10,8 @@
 //! mode of some hundred files spread over all, and the bytes of those that were changed since), and the digest of every
 //! file, on as many threads as there are cores.
 
+use std::collections::HashMap;
+use std::ffi::OsStr;
 use std::fs;
 use std::io;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -24,6 +26,7 @@ use crate::base::digest::{Digest, Fingerprint};
 use crate::base::event::{Difference, How};
 use crate::base::files::{Attach, FileError};
 use crate::base::record::{self, RecordError};
+use crate::base::side::{cores, side_by_side};
 
 const FORMAT: u32 = 3;
 
@@ -87,24 +90,26 @@ impl Manifest {
     /// # Errors
     /// [`FileError`] for the first file that cannot be read; sockets, pipes and devices are refused likewise.
     pub fn scan(root: &Path) -> Result<Vec<ManifestEntry>, FileError> {
-        let mut entries = Vec::new();
+        Self::scan_since(root, &Known::default())
+    }
+
+    /// The same for what was worked on since some of it was known. What nobody touched is not read again.
+    ///
+    /// # Errors
+    /// As for [`Manifest::scan`].
+    pub fn scan_since(root: &Path, known: &Known<'_>) -> Result<Vec<ManifestEntry>, FileError> {
+        let mut found = Vec::new();
         for item in walkdir::WalkDir::new(root).min_depth(1) {
             let item = item.map_err(io::Error::from).on("read the folder", root)?;
-            let path = item.path().strip_prefix(root).unwrap_or(item.path()).to_path_buf();
-            let what = if item.file_type().is_symlink() {
-                What::Link { target: fs::read_link(item.path()).on("read", item.path())? }
-            } else if item.file_type().is_file() {
-                let meta = item.metadata().map_err(io::Error::from).on("read", item.path())?;
-                let blake3 = Fingerprint::of_file(item.path()).on("read", item.path())?;
-                What::File { executable: meta.permissions().mode() & 0o111 != 0, size: meta.len(), blake3 }
-            } else if item.file_type().is_dir() {
-                continue;
-            } else {
-                let special = io::Error::other("it is neither a file, a folder nor a link");
-                return Err(special).on("put on the shelf", item.path());
-            };
-            entries.push(ManifestEntry { path, what });
+            if !item.file_type().is_dir() {
+                found.push(item);
+            }
         }
+        let entry = |item: &walkdir::DirEntry| {
+            let path = item.path().strip_prefix(root).unwrap_or(item.path()).to_path_buf();
+            Ok(ManifestEntry { what: What::at(item, &path, known)?, path })
+        };
+        let mut entries = side_by_side(&found, cores(), entry).into_iter().collect::<Result<Vec<_>, _>>()?;
         entries.sort_unstable_by(|a, b| a.path.cmp(&b.path));
         Ok(entries)
     }
@@ -150,6 +155,56 @@ impl Manifest {
             let suspicious = matches!(entry.what, What::File { .. }) && modified() > written;
             matches!(entry.compare(root, suspicious, None), Ok(None))
         })
+    }
+}
+
+impl What {
+    fn at(item: &walkdir::DirEntry, path: &Path, known: &Known<'_>) -> Result<Self, FileError> {
+        if item.file_type().is_symlink() {
+            return Ok(Self::Link { target: fs::read_link(item.path()).on("read", item.path())? });
+        }
+        if !item.file_type().is_file() {
+            let special = io::Error::other("it is neither a file, a folder nor a link");
+            return Err(special).on("put on the shelf", item.path());
+        }
+        let meta = item.metadata().map_err(io::Error::from).on("read", item.path())?;
+        let executable = meta.permissions().mode() & 0o111 != 0;
+        let blake3 = match known.of(path, &meta) {
+            Some(blake3) => blake3,
+            None => Fingerprint::of_file(item.path()).on("read", item.path())?,
+        };
+        Ok(Self::File { executable, size: meta.len(), blake3 })
+    }
+}
+
+/// What was true of files at a moment.
+#[derive(Default)]
+pub struct Known<'k> {
+    files: HashMap<&'k OsStr, &'k What>,
+    /// When that was, as the file system tells time: seconds and nanoseconds since 1970.
+    at: (i64, i64),
+}
+
+impl<'k> Known<'k> {
+    /// Entries that are true now of files on the file system of `folder`.
+    ///
+    /// # Errors
+    /// [`FileError`] where the folder cannot be written in.
+    pub fn now(entries: &'k [ManifestEntry], folder: &Path) -> Result<Self, FileError> {
+        let meta = tempfile::tempfile_in(folder).and_then(|file| file.metadata()).on("write in", folder)?;
+        let files = entries.iter().map(|entry| (entry.path.as_os_str(), &entry.what)).collect();
+        Ok(Self { files, at: (meta.ctime(), meta.ctime_nsec()) })
+    }
+
+    /// The fingerprint of a file that was last changed before. No program sets that time (inode(7)); where the clock was set back,
+    /// or both are of one tick, the file is read.
+    fn of(&self, path: &Path, meta: &fs::Metadata) -> Option<Fingerprint> {
+        match self.files.get(path.as_os_str())? {
+            What::File { size, blake3, .. } if *size == meta.len() && (meta.ctime(), meta.ctime_nsec()) < self.at => {
+                Some(*blake3)
+            }
+            _ => None,
+        }
     }
 }
 

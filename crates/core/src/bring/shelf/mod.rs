@@ -12,7 +12,7 @@
 mod manifest;
 mod twins;
 
-pub use manifest::{Manifest, ManifestEntry, What};
+pub use manifest::{Known, Manifest, ManifestEntry, What};
 pub use twins::Twins;
 
 use std::fs;

@@ -93,7 +93,8 @@ pub(super) fn plain(value: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use serde_json::json;
+    use proptest::prelude::*;
+    use serde_json::{Map, json};
 
     #[test]
     fn the_rest_of_a_file_keeps_its_bytes() {
@@ -204,5 +205,129 @@ mod tests {
         assert_eq!(list(Form::Toml, "a.b = 1\n"), NoKeys::NotATable("a".to_owned()));
         assert_eq!(list(Form::Yaml, "a: 1\n"), NoKeys::NotATable("a".to_owned()));
         assert_eq!(not(Form::Yaml, "- a\n"), NoKeys::NotATable("the file".to_owned()));
+    }
+
+    /// A table of few names, with lists of tables that have a name, as a file of settings has them.
+    fn tables() -> impl Strategy<Value = Value> {
+        let leaf = prop_oneof![
+            any::<bool>().prop_map(Value::from),
+            (-9i64..99).prop_map(Value::from),
+            "[a-z #:'\"\\\\-]{0,6}".prop_map(Value::from),
+            prop::collection::vec((0i64..9).prop_map(Value::from), 0..3).prop_map(Value::from),
+        ];
+        let table = |inner: BoxedStrategy<Value>| {
+            prop::collection::btree_map(name(), inner, 0..4).prop_map(|all| all.into_iter().collect::<Map<_, _>>())
+        };
+        let inner = leaf.prop_recursive(2, 24, 4, move |inner| {
+            let member = (prop_oneof!["low", "skerrow"], table(inner.clone())).prop_map(|(name, mut all)| {
+                all.insert("name".to_owned(), name.into());
+                Value::Object(all)
+            });
+            prop_oneof![table(inner).prop_map(Value::Object), prop::collection::vec(member, 1..3).prop_map(Value::from)]
+        });
+        table(inner.boxed()).prop_map(Value::Object)
+    }
+
+    fn name() -> impl Strategy<Value = String> {
+        prop_oneof!["a", "b", "c d"]
+    }
+
+    /// The ways into all tables of a table, and of lists.
+    fn ways(value: &Value, here: &str, found: &mut Vec<String>) {
+        let Some(all) = value.as_object() else { return };
+        found.push(here.to_owned());
+        for (name, value) in all {
+            ways(value, &format!("{here}{name}/"), found);
+            for member in value.as_array().into_iter().flatten().filter(|member| member.is_object()) {
+                ways(member, &format!("{here}{name}[name={}]/", plain(&member["name"])), found);
+            }
+        }
+    }
+
+    fn in_blocks(value: &Value, deep: usize, out: &mut String) {
+        match value {
+            Value::Object(all) if !all.is_empty() => {
+                for (name, value) in all {
+                    out.push_str(&["\n", &" ".repeat(deep * 2), &json!(name).to_string(), ":"].concat());
+                    in_blocks(value, deep + 1, out);
+                }
+            }
+            Value::Array(all) if !all.is_empty() => {
+                for value in all {
+                    out.push_str(&["\n", &" ".repeat(deep * 2), "-"].concat());
+                    in_blocks(value, deep + 1, out);
+                }
+            }
+            other => out.push_str(&[" ", &other.to_string()].concat()),
+        }
+    }
+
+    fn written(form: Form, value: &Value) -> String {
+        let mut text = String::new();
+        match form {
+            Form::Toml => text = ::toml::to_string(value).unwrap(),
+            Form::Yaml if value.as_object().is_some_and(|all| !all.is_empty()) => {
+                in_blocks(value, 0, &mut text);
+                text = text.trim_start().to_owned() + "\n";
+            }
+            _ => text = serde_json::to_string_pretty(value).unwrap() + "\n",
+        }
+        text
+    }
+
+    fn whole(form: Form, text: &str) -> Value {
+        match form {
+            Form::Json => json::whole(text),
+            Form::Toml => toml::whole(text),
+            _ => yaml::whole(text),
+        }
+        .unwrap_or_else(|error| panic!("{error}: {text}"))
+    }
+
+    proptest! {
+        #[test]
+        fn a_value_goes_in_and_out_and_nothing_else_changes(
+            table in tables(),
+            form in prop_oneof![Just(Form::Json), Just(Form::Toml), Just(Form::Yaml)],
+            at in any::<prop::sample::Index>(),
+            member in prop_oneof![Just(""), Just("[name=low]/b"), Just("[name=skerrow]/a"), Just("/c d[name=low]/b")],
+            name in name(),
+            value in prop_oneof![Just(json!("dark")), Just(json!(7)), Just(json!(["x", "y"])), Just(json!({ "x": true }))],
+        ) {
+            let before = written(form, &table);
+            prop_assert_eq!(&whole(form, &before), &table, "{}", before);
+            let mut tables = Vec::new();
+            ways(&table, "", &mut tables);
+            let key = [at.get(&tables), &name, member].concat();
+            let way = Step::all_of(&key);
+            let old = get(form, &before, &way).unwrap();
+            let Ok(after) = set(form, &before, &way, &value) else { return Ok(()) };
+            prop_assert_eq!(get(form, &after, &way).unwrap(), Some(value.clone()), "{}", after);
+            let again = match &old {
+                Some(old) => set(form, &after, &way, old).unwrap(),
+                None => remove(form, &after, &way).unwrap(),
+            };
+            let (mut left, mut table) = (whole(form, &again), table);
+            // What led there may stay, and be empty.
+            bare(&mut left);
+            bare(&mut table);
+            prop_assert_eq!(left, table, "{}\n{}", before, again);
+        }
+    }
+
+    /// Without tables and lists that have nothing in them.
+    fn bare(value: &mut Value) -> bool {
+        match value {
+            Value::Object(all) => {
+                all.retain(|_, value| bare(value));
+                !all.is_empty()
+            }
+            Value::Array(all) => {
+                // A member that has nothing but its name is told by nobody.
+                all.retain_mut(|value| bare(value) && value.as_object().is_none_or(|all| all.len() > 1));
+                !all.is_empty()
+            }
+            _ => true,
+        }
     }
 }
