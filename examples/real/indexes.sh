@@ -7,11 +7,15 @@ packages=$(npm config get registry 2>/dev/null || true)
 echo "[indexes]"
 if [ -n "$wheels" ]; then echo "wheels = { kind = \"python\", address = \"$wheels\" }"; fi
 if [ -n "$packages" ]; then echo "packages = { kind = \"npm\", address = \"$packages\" }"; fi
-if [ -d /etc/apt ]; then
-    echo "debian = { kind = \"debian\", as-configured = true }"
-    # The release after the one that the catalog is of has some that this one lacks; from where this one comes.
-    archive=$(apt-get indextargets --format '$(REPO_URI)' 'Component: main' 'Created-By: Packages' 2>/dev/null | head -n 1)
-    if [ -n "$archive" ]; then
-        echo "debian-13 = { kind = \"debian\", address = \"$archive\", suites = [\"trixie\"], components = [\"main\"] }"
+# The catalog's Debian packages are of two releases; what this machine is not itself, comes from where its own packages come.
+release=$(. /etc/os-release 2>/dev/null && echo "${VERSION_CODENAME-}") || release=
+archive=$(apt-get indextargets --format '$(REPO_URI)' 'Component: main' 'Created-By: Packages' 2>/dev/null | head -n 1) || archive=
+debian() {
+    if [ "$release" = "$2" ]; then
+        echo "$1 = { kind = \"debian\", as-configured = true }"
+    elif [ -n "$archive" ]; then
+        echo "$1 = { kind = \"debian\", address = \"$archive\", suites = [\"$2\"], components = [\"main\"] }"
     fi
-fi
+}
+debian debian bookworm
+debian debian-13 trixie

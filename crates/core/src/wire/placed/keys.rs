@@ -13,14 +13,18 @@ pub enum NoKeys {
     #[error("{0}")]
     Unreadable(String),
     /// Something on the way to the key is no table.
-    #[error("`{0}` is something else there than what leads on")]
+    #[error("`{0}` is there, and is not the table or list that the key leads into")]
     NotATable(String),
 }
 
 type Way<'w, 'k> = &'w [Step<'k>];
 
+/// A byte order mark, which some editors put in front of a file.
+const MARK: char = '\u{feff}';
+
 /// The value at the end of a way; `None` where there is none.
 pub(super) fn get(form: Form, text: &str, way: Way<'_, '_>) -> Result<Option<Value>, NoKeys> {
+    let text = text.strip_prefix(MARK).unwrap_or(text);
     let whole = match form {
         Form::Json => json::whole(text)?,
         Form::Toml => toml::whole(text)?,
@@ -42,7 +46,7 @@ fn into(mut table: Value, step: &Step<'_>) -> Option<Value> {
 /// The text with a value at the end of a way.
 pub(super) fn set(form: Form, text: &str, way: Way<'_, '_>, value: &Value) -> Result<String, NoKeys> {
     let Some((last, above)) = way.split_last() else { return Ok(text.to_owned()) };
-    match form {
+    inside(form, text, |text| match form {
         Form::Json => json::set(text, above, last.name, value),
         Form::Toml => toml::set(text, above, last.name, value),
         Form::Yaml => yaml::set(text, above, last.name, value),
@@ -50,13 +54,13 @@ pub(super) fn set(form: Form, text: &str, way: Way<'_, '_>, value: &Value) -> Re
             Some((section, name)) => ini::set(text, section, name, &plain(value)),
             None => text.to_owned(),
         }),
-    }
+    })
 }
 
 /// The text without the value at the end of a way. A member of a list that has nothing left but what tells it goes with it.
 pub(super) fn remove(form: Form, text: &str, way: Way<'_, '_>) -> Result<String, NoKeys> {
     let Some((last, above)) = way.split_last() else { return Ok(text.to_owned()) };
-    match form {
+    inside(form, text, |text| match form {
         Form::Json => json::remove(text, above, last.name),
         Form::Toml => toml::remove(text, above, last.name),
         Form::Yaml => yaml::remove(text, above, last.name),
@@ -64,7 +68,19 @@ pub(super) fn remove(form: Form, text: &str, way: Way<'_, '_>) -> Result<String,
             Some((section, name)) => ini::remove(text, section, name),
             None => text.to_owned(),
         }),
-    }
+    })
+}
+
+/// Works on what a file says, and leaves how it begins and how its lines end.
+fn inside(form: Form, text: &str, work: impl FnOnce(&str) -> Result<String, NoKeys>) -> Result<String, NoKeys> {
+    let (mark, plain) = text.strip_prefix(MARK).map_or(("", text), |plain| (&text[..MARK.len_utf8()], plain));
+    let (lines, returns) = (plain.matches('\n').count(), plain.matches("\r\n").count());
+    // The others keep the ends of lines themselves.
+    let done = match matches!(form, Form::Toml | Form::Ini) && returns > 0 && returns == lines {
+        true => work(&plain.replace("\r\n", "\n"))?.replace('\n', "\r\n"),
+        false => work(plain)?,
+    };
+    Ok([mark, &done].concat())
 }
 
 /// The section and the name in a file that has nothing else.
@@ -183,6 +199,25 @@ mod tests {
             if !before.is_empty() {
                 let changed = set(form, before, &low, &json!(4)).unwrap();
                 assert_eq!(changed, before.replace('3', "4"), "{told}: only that value");
+            }
+        }
+    }
+
+    #[test]
+    fn how_a_file_begins_and_how_its_lines_end_stays() {
+        let way = Step::all_of("a/b");
+        let files = [
+            (Form::Json, "{\r\n  \"a\": { \"c\": 1 }\r\n}\r\n"),
+            (Form::Toml, "# mine\r\n[a]\r\nc = 1\r\n"),
+            (Form::Yaml, "a:\r\n  c: 1\r\n"),
+            (Form::Ini, "[a]\r\nc = 1\r\n"),
+        ];
+        for (form, text) in files {
+            for text in [text.to_owned(), [MARK.to_string().as_str(), text].concat()] {
+                let all = set(form, &text, &way, &json!("dark")).unwrap();
+                assert_eq!(get(form, &all, &way).unwrap(), Some(json!("dark")), "{all:?}");
+                assert_eq!(all.contains(MARK), text.contains(MARK), "{all:?}");
+                assert_eq!(all.matches('\n').count(), all.matches("\r\n").count(), "{form:?}: {all:?}");
             }
         }
     }
