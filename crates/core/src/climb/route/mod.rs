@@ -185,9 +185,10 @@ fn rung(
         let artifacts = artifacts(ground, found)?;
         let recipe = PlaceRecipe { artifacts: &artifacts, set_up: &found.definition.says.set_up };
         let is_set = key.household.is_shared() && ground.ladder.sets.iter().any(|set| set.name == key.tool);
-        let place = match is_set {
-            true => ground.shelf.place_of_set(&version, &recipe),
-            false => ground.shelf.place(&key.tool, &version, &recipe),
+        let place = if is_set {
+            ground.shelf.place_of_set(&version, &recipe)
+        } else {
+            ground.shelf.place(&key.tool, &version, &recipe)
         };
         Source::Shelf(Shelved { artifacts, place })
     };

@@ -76,10 +76,8 @@ fn inside(form: Form, text: &str, work: impl FnOnce(&str) -> Result<String, NoKe
     let (mark, plain) = text.strip_prefix(MARK).map_or(("", text), |plain| (&text[..MARK.len_utf8()], plain));
     let (lines, returns) = (plain.matches('\n').count(), plain.matches("\r\n").count());
     // The others keep the ends of lines themselves.
-    let done = match matches!(form, Form::Toml | Form::Ini) && returns > 0 && returns == lines {
-        true => work(&plain.replace("\r\n", "\n"))?.replace('\n', "\r\n"),
-        false => work(plain)?,
-    };
+    let is_of_returns = matches!(form, Form::Toml | Form::Ini) && returns > 0 && returns == lines;
+    let done = if is_of_returns { work(&plain.replace("\r\n", "\n"))?.replace('\n', "\r\n") } else { work(plain)? };
     Ok([mark, &done].concat())
 }
 
