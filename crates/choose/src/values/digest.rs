@@ -71,13 +71,16 @@ impl FromStr for Digest {
     type Err = NotADigest;
 
     fn from_str(text: &str) -> Result<Self, NotADigest> {
-        let wrong = || NotADigest(text.to_owned());
-        if text.len() != 64 || !text.bytes().all(|byte| byte.is_ascii_hexdigit()) {
-            return Err(wrong());
-        }
+        let digits = text.as_bytes().as_chunks::<2>();
+        let value = |digit: u8| char::from(digit).to_digit(16);
+        let byte = |[high, low]: &[u8; 2]| u8::try_from(value(*high)? << 4 | value(*low)?).ok();
+        let (pairs, []) = digits else { return Err(NotADigest(text.to_owned())) };
         let mut bytes = [0; 32];
-        for (at, byte) in bytes.iter_mut().enumerate() {
-            *byte = u8::from_str_radix(&text[2 * at..2 * at + 2], 16).map_err(|_| wrong())?;
+        if pairs.len() != bytes.len() {
+            return Err(NotADigest(text.to_owned()));
+        }
+        for (to, pair) in bytes.iter_mut().zip(pairs) {
+            *to = byte(pair).ok_or_else(|| NotADigest(text.to_owned()))?;
         }
         Ok(Self(bytes))
     }

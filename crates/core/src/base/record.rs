@@ -64,11 +64,23 @@ struct Peek {
 pub fn read<T: DeserializeOwned>(path: &Path, newest: u32) -> Result<T, RecordError> {
     let bytes = files::read(path)?;
     let damaged = |source| RecordError::Damaged { path: path.to_path_buf(), source };
-    let Peek { format } = serde_json::from_slice(&bytes).map_err(damaged)?;
+    let format = match in_front(&bytes) {
+        Some(format) => format,
+        None => serde_json::from_slice::<Peek>(&bytes).map_err(damaged)?.format,
+    };
     if format > newest {
         return Err(RecordError::Newer { path: path.to_path_buf(), format, newest });
     }
     serde_json::from_slice(&bytes).map_err(damaged)
+}
+
+/// The format where it stands first, as it does in all that is written here: some records are megabytes.
+fn in_front(bytes: &[u8]) -> Option<u32> {
+    let text = std::str::from_utf8(bytes.get(..bytes.len().min(64))?).ok()?;
+    let name = text.trim_start().strip_prefix('{')?.trim_start().strip_prefix("\"format\"")?;
+    let number = name.trim_start().strip_prefix(':')?.trim_start();
+    let digits = number.find([',', '}', ' ', '\n']).map(|end| &number[..end])?;
+    digits.parse().ok()
 }
 
 /// Writes a record.
@@ -116,7 +128,8 @@ pub mod path {
     /// # Errors
     /// The deserializer's.
     pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<PathBuf, D::Error> {
-        Ok(of_text(&String::deserialize(deserializer)?))
+        let text = String::deserialize(deserializer)?;
+        Ok(if text.contains('%') { of_text(&text) } else { PathBuf::from(text) })
     }
 }
 
