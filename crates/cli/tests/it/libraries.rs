@@ -605,6 +605,42 @@ fn sets_with_the_same_libraries_are_one_place_until_none_is_left() {
     assert_eq!(wish(&[]), 0);
 }
 
+#[test]
+fn each_version_of_a_runtime_has_byte_code_of_its_own() {
+    let scene = Scene::with(&["gauge 1.0: oil", "oil 1.0"]);
+    let runtime = |version: &str| {
+        let minor = &version[..4];
+        let compiles = format!(
+            "case $2 in *py_compile*) find \"$3\" -name '*.py' | while read -r file; do\n\
+             code=${{file%/*}}/__pycache__/$(basename \"$file\" .py).cpython-{minor}.pyc\n\
+             mkdir -p \"${{code%/*}}\"; [ -e \"$code\" ] || echo {minor} > \"$code\"\ndone; exit ;; esac\n"
+        );
+        let script = RUNTIME.replace("3.11.4", version).replace("3.11", minor);
+        let (first, rest) = script.split_once('\n').unwrap();
+        let script = [first, "\n", &compiles, rest].concat();
+        let file = format!("plank-{version}.tar.gz");
+        scene.sandbox.plank(&file, &[Entry::program("bin/plank", script)], "commands.plank = \"bin/plank\"");
+        scene.sandbox.edit("catalog/tools/plank.toml", "version = \"1.0\"", &format!("version = \"{version}\""));
+    };
+    let code_of_sets = |minor: &str| {
+        let all = crate::sandbox::walkdir(&scene.sandbox.path("home/data/shelf/.sets"));
+        all.into_iter().filter(|path| path.to_str().unwrap().ends_with(&format!(".cpython-{minor}.pyc"))).count()
+    };
+    runtime("3.11.4");
+    scene.want("gauge = \"any\"", "");
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert_eq!((code_of_sets("3.11"), code_of_sets("3.12")), (2, 0));
+    runtime("3.12.1");
+    let _ = scene.sandbox.run(&["pin", "--move", "plank"]).passed();
+    let _ = scene.sandbox.run(&["climb"]).passed();
+    assert_eq!(
+        (code_of_sets("3.11"), code_of_sets("3.12")),
+        (2, 2),
+        "each set has its own, and nothing of the other's"
+    );
+    let _ = scene.sandbox.run(&["verify"]).passed();
+}
+
 fn nlink(path: &std::path::Path) -> u64 {
     std::os::unix::fs::MetadataExt::nlink(&std::fs::metadata(path).unwrap())
 }

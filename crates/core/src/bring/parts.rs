@@ -1,8 +1,8 @@
 //! Libraries on the shelf by themselves, wheels and packages of Node, from which sets are put together by links.
 //!
 //! ```text
-//! shelf/.libraries/gauge-2.4.6-RECIPE/files/          what one wheel became, byte code among it
-//! shelf/.libraries/gauge-2.4.6-RECIPE/manifest.json
+//! shelf/.libraries/gauge-2.4.6-3.11-RECIPE/files/     what one wheel became, byte code of a runtime's 3.11 among it
+//! shelf/.libraries/gauge-2.4.6-3.11-RECIPE/manifest.json
 //! ```
 //!
 //! What a set's own place on the shelf holds are hard links to these files: a second set with the same libraries costs links and
@@ -15,6 +15,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use kladder_choose::catalog::{Artifact, Layout, Trial};
+use kladder_choose::version::Version;
 
 use super::record::{RecordFault, installed, is_record, record_of};
 use crate::base::event::Observer;
@@ -37,19 +38,22 @@ pub struct Parts {
 }
 
 impl Parts {
-    /// Those of artifacts; `None` for what is not put together from several wheels.
-    pub fn of(shelf: &Path, artifacts: &[Artifact], set_up: &[Trial]) -> Option<Self> {
+    /// Those of the artifacts of a set's version; `None` for what is not put together from several wheels.
+    pub fn of(shelf: &Path, version: &Version, artifacts: &[Artifact], set_up: &[Trial]) -> Option<Self> {
         let all_wheels = artifacts.iter().all(|artifact| artifact.layout() == Layout::Wheel);
         let all_packages = artifacts.iter().all(|artifact| own_folder(artifact).is_some());
         if artifacts.len() < 2 || !(all_wheels || all_packages) {
             return None;
         }
         let folder = shelf.join(LIBRARIES);
+        // Byte code is one minor version's of its runtime, which is what a set's version begins with.
+        let runtime = version.as_str().rsplit_once('.').filter(|_| all_wheels && !set_up.is_empty());
+        let runtime = runtime.map_or_else(String::new, |(runtime, _)| ["-", runtime].concat());
         let place = |artifact: &Artifact| {
             let recipe = PlaceRecipe { artifacts: std::slice::from_ref(artifact), set_up }.digest();
             let file = artifact.file.as_str().rsplit('/').next().unwrap_or_default();
             let name = if all_packages { file.trim_end_matches(".tgz").to_owned() } else { named(file) };
-            Place { folder: folder.join(format!("{name}-{}", recipe.short())) }
+            Place { folder: folder.join(format!("{name}{runtime}-{}", recipe.short())) }
         };
         Some(Self { places: artifacts.iter().map(place).collect(), folder })
     }

@@ -42,7 +42,7 @@ fn recipe(rung: &Rung, shelved: &Shelved) -> Digest {
 /// The libraries that a rung is put together from; `None` for what is no set.
 pub fn parts(rung: &Rung, shelved: &Shelved) -> Option<Parts> {
     let shelf = shelved.place.folder.ancestors().nth(2)?;
-    Parts::of(shelf, &shelved.artifacts, &rung.definition.says.set_up)
+    Parts::of(shelf, &rung.version, &shelved.artifacts, &rung.definition.says.set_up)
 }
 
 fn is_there(shelved: &Shelved) -> bool {
