@@ -3,6 +3,16 @@
 use std::sync::Mutex;
 use std::thread;
 
+/// Does it on all cores, each with neighbours among them: who makes files holds their folder meanwhile. Ends with the first error of
+/// one of them, when all have ended.
+///
+/// # Errors
+/// What `work` failed with.
+pub fn by_shares<T: Sync, E: Send>(all: &[T], work: impl Fn(&T) -> Result<(), E> + Sync) -> Result<(), E> {
+    let shares: Vec<&[T]> = all.chunks(all.len().div_ceil(cores()).max(64)).collect();
+    side_by_side(&shares, cores(), |share| share.iter().try_for_each(&work)).into_iter().collect()
+}
+
 /// Does it on so many threads at most; whoever has done one thing takes the next. A panic of one is the caller's.
 pub fn side_by_side<T: Sync, R: Send>(all: &[T], at_once: usize, work: impl Fn(&T) -> R + Sync) -> Vec<R> {
     let todo = Mutex::new(all.iter().enumerate());

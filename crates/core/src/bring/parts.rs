@@ -20,7 +20,7 @@ use kladder_choose::version::Version;
 use super::record::{RecordFault, installed, is_record, record_of};
 use crate::base::event::Observer;
 use crate::base::files::{self, Attach, FileError};
-use crate::base::side::{cores, side_by_side};
+use crate::base::side::by_shares;
 use crate::bring::fetch::Sources;
 use crate::bring::intake::{Brought, IntakeError, bring_in};
 use crate::bring::shelf::{Manifest, ManifestEntry, Place, PlaceRecipe, Standing, Twins, What};
@@ -281,7 +281,7 @@ fn link_all(libraries: &[Library], into: &Path, entries: &mut BTreeMap<PathBuf, 
 fn link_side_by_side(work: &[(PathBuf, PathBuf, What)]) -> Result<(), FileError> {
     let folders: BTreeSet<&Path> = work.iter().filter_map(|(_, to, _)| to.parent()).collect();
     folders.into_iter().try_for_each(files::create_folder)?;
-    side_by_side(work, cores(), |(from, to, what)| link(from, to, what)).into_iter().collect()
+    by_shares(work, |(from, to, what)| link(from, to, what))
 }
 
 fn link(from: &Path, to: &Path, what: &What) -> Result<(), FileError> {

@@ -3,13 +3,13 @@
 use std::fs;
 use std::io;
 use std::os::unix::fs::{MetadataExt, symlink};
-use std::path::{Path, PathBuf};
-use std::thread;
+use std::path::Path;
 
 use super::plan::{Plan, Stands};
 use super::{Berth, BerthError};
 use crate::base::event::How;
 use crate::base::files::{self, Attach, FileError};
+use crate::base::side::by_shares;
 
 impl Berth {
     /// Makes the corners that are not there, with what the tool has in them.
@@ -67,17 +67,8 @@ pub(super) fn lay_out(plan: &Plan, into: &Path) -> Result<(), FileError> {
         let full = into.join(path);
         fs::create_dir_all(&full).on("create the folder", &full)?;
     }
-    let rest: Vec<(&PathBuf, &Stands)> = plan.iter().filter(|(_, stands)| **stands != Stands::Folder).collect();
-    let cores = thread::available_parallelism().map_or(1, usize::from);
-    let share = rest.len().div_ceil(cores).max(64);
-    thread::scope(|scope| {
-        let work =
-            |share: &[(&PathBuf, &Stands)]| share.iter().try_for_each(|(path, stands)| put(stands, &into.join(path)));
-        let shares: Vec<_> = rest.chunks(share).map(|share| scope.spawn(move || work(share))).collect();
-        let ended =
-            shares.into_iter().map(|share| share.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        ended.collect()
-    })
+    let rest: Vec<_> = plan.iter().filter(|(_, stands)| **stands != Stands::Folder).collect();
+    by_shares(&rest, |(path, stands)| put(stands, &into.join(path)))
 }
 
 fn put(stands: &Stands, full: &Path) -> Result<(), FileError> {

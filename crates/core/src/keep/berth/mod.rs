@@ -15,6 +15,7 @@ mod lay;
 mod plan;
 
 use std::collections::BTreeSet;
+use std::ffi::OsString;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -25,6 +26,7 @@ use kladder_choose::path::InnerPath;
 use crate::base::digest::{Canonical, Digest};
 use crate::base::event::{Difference, How};
 use crate::base::files::{self, Attach, FileError};
+use crate::base::side::{cores, side_by_side};
 use lay::{differs, lay_out};
 use plan::Stands;
 
@@ -257,18 +259,17 @@ impl Berth {
     /// [`BerthError`] where the berth or the shelf cannot be read; a link that leads elsewhere is a difference, not an error.
     pub fn differences(&self) -> Result<Vec<Difference>, BerthError> {
         let plan = self.plan()?;
-        let mut found = Vec::new();
-        for (path, stands) in &plan {
+        let all: Vec<_> = plan.iter().collect();
+        let difference = |(path, stands): &(&OsString, &Stands)| {
             let full = self.folder.join(path);
-            if let Some(how) = differs(stands, &full) {
-                found.push(Difference { path: full, how });
-            }
-        }
-        let folders = plan.iter().filter(|(_, stands)| **stands == Stands::Folder).map(|(path, _)| path.as_path());
+            differs(stands, &full).map(|how| Difference { path: full, how })
+        };
+        let mut found: Vec<Difference> = side_by_side(&all, cores(), difference).into_iter().flatten().collect();
+        let folders = plan.iter().filter(|(_, stands)| **stands == Stands::Folder).map(|(path, _)| Path::new(path));
         for folder in folders.chain([Path::new("")]) {
             for name in files::names(&self.folder.join(folder))? {
                 let path = folder.join(name);
-                if !plan.contains_key(&path) {
+                if !plan.contains_key(path.as_os_str()) {
                     found.push(Difference { path: self.folder.join(path), how: How::Extra });
                 }
             }
