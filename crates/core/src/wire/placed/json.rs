@@ -5,7 +5,7 @@ use jsonc_parser::cst::{CstArray, CstInputValue, CstObject, CstRootNode};
 use kladder_choose::setting::Step;
 use serde_json::Value;
 
-use super::keys::{NoKeys, no_table, plain, unreadable};
+use super::no_keys::{NoKeys, no_table, plain, unreadable};
 
 pub(super) fn whole(text: &str) -> Result<Value, NoKeys> {
     Ok(read(text)?.to_serde_value().unwrap_or(Value::Null))

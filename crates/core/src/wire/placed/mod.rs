@@ -37,10 +37,12 @@
 mod ini;
 mod json;
 pub mod keys;
+mod no_keys;
 mod record;
 mod toml;
 mod yaml;
 
+pub use no_keys::NoKeys;
 pub use record::Placed;
 
 use std::collections::BTreeMap;
@@ -49,6 +51,7 @@ use std::path::{Path, PathBuf};
 use kladder_choose::setting::{Form, Step};
 use serde_json::Value;
 
+use self::no_keys::plain;
 use self::record::{Entry, Key};
 use super::files_of::{Shell, StartFile};
 use super::plan::{self, Change, Obstacle, WireError};
@@ -254,7 +257,7 @@ fn with_keys(
     wanted: &BTreeMap<String, Value>,
     before: Option<&Entry>,
 ) -> Result<Placing, String> {
-    let told = |error: keys::NoKeys| error.to_string();
+    let told = |error: NoKeys| error.to_string();
     let text = std::str::from_utf8(now.unwrap_or_default()).map_err(|_| "it is not UTF-8".to_owned())?;
     let mut entry = Entry::of(before, now);
     entry.form = Some(form);
@@ -297,13 +300,13 @@ fn with_keys(
 /// Whether a value is the wanted one; a file without types has only texts.
 fn same(form: Form, there: Option<&Value>, wanted: &Value) -> bool {
     match (form, there) {
-        (Form::Ini, Some(Value::String(there))) => *there == keys::plain(wanted),
+        (Form::Ini, Some(Value::String(there))) => *there == plain(wanted),
         (_, there) => there == Some(wanted),
     }
 }
 
 /// The text with a value as it was before, where nobody changed it since.
-fn put_back(form: Form, text: &str, key: &str, known: &Key) -> Result<String, keys::NoKeys> {
+fn put_back(form: Form, text: &str, key: &str, known: &Key) -> Result<String, NoKeys> {
     let way = Step::all_of(key);
     let there = keys::get(form, text, &way)?;
     match &known.before {

@@ -4,7 +4,7 @@ use kladder_choose::setting::Step;
 use serde_json::Value;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, Table, TableLike};
 
-use super::keys::{NoKeys, no_table, unreadable};
+use super::no_keys::{NoKeys, no_table, unreadable};
 
 pub(super) fn whole(text: &str) -> Result<Value, NoKeys> {
     let whole: toml::Table = read(text)?.to_string().parse().map_err(unreadable)?;

@@ -6,7 +6,7 @@ use kladder_choose::setting::Step;
 use serde_json::{Map, Number, Value};
 use yaml_edit::{Document, Mapping, ScalarValue, Sequence, YamlNode, YamlValue};
 
-use super::keys::{NoKeys, no_table, plain};
+use super::no_keys::{NoKeys, no_table, plain};
 
 pub(super) fn whole(text: &str) -> Result<Value, NoKeys> {
     let table = read(text)?.and_then(|document| document.as_mapping());
