@@ -2,6 +2,7 @@
 //! made from the same steps, so that what the words say is what the script does.
 
 mod guide;
+mod quoting;
 mod script;
 mod steps;
 mod unpacking;

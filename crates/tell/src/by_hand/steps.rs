@@ -7,11 +7,9 @@ use kladder_choose::catalog::{Artifact, Command, How, Layout, Port, Trial, Unpac
 use kladder_core::climb::route::Route;
 use kladder_core::tasks::{Because, Rung};
 
+use super::quoting::{escaped, inside, plain, word};
 use super::unpacking::{calls, functions, unpacked};
 use crate::text::{both, clean, count, shell_word};
-
-/// What stands for the folder of tools.
-const TOOLS: &str = "$TOOLS";
 
 /// Where a file can be had, for an artifact.
 pub type Addresses<'a> = &'a dyn Fn(&Artifact) -> Vec<String>;
@@ -310,30 +308,6 @@ fn why(rung: &Rung) -> String {
         (false, true) => "It belongs to another one alone.".to_owned(),
         (false, false) => format!("{} {need} it.", both(&askers)),
     }
-}
-
-/// A text in which some characters have a backslash before them, but for the name of the folder of tools.
-fn escaped(text: &str, which: &[char]) -> String {
-    let plain = |part: &str| {
-        let both = part.chars().flat_map(|char| [which.contains(&char).then_some('\\'), Some(char)]);
-        both.flatten().collect::<String>()
-    };
-    text.split(TOOLS).map(plain).collect::<Vec<_>>().join(TOOLS)
-}
-
-/// A text inside of double quotes, in which the folder of tools still counts and nothing else (IEEE 1003.1, section 2.2.3).
-fn inside(text: &str) -> String {
-    escaped(text, &['\\', '"', '`', '$'])
-}
-
-/// A word of a command line, in which the folder of tools still counts.
-pub(super) fn word(text: &str) -> String {
-    if text.contains(TOOLS) { format!("\"{}\"", inside(text)) } else { shell_word(text) }
-}
-
-/// A file's name, which no program takes for an option.
-fn plain(name: &str) -> String {
-    if name.starts_with('-') { format!("./{name}") } else { name.to_owned() }
 }
 
 /// How much there is to do, in words.

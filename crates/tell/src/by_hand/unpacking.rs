@@ -2,7 +2,7 @@
 
 use kladder_choose::catalog::{AbsoluteLinks, Layout, Unpacking};
 
-use super::steps::word;
+use super::quoting::word;
 
 /// Functions of the shell that some archives want, each after those that it calls.
 const FUNCTIONS: [(&str, &str); 5] = [

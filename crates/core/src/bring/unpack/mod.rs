@@ -12,6 +12,7 @@ mod guard;
 mod names;
 mod packing;
 mod portion;
+mod records;
 mod refusal;
 mod root;
 mod session;

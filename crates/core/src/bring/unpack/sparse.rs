@@ -4,7 +4,7 @@
 use std::collections::VecDeque;
 use std::io::{self, Read};
 
-use super::entries::{self, Record};
+use super::records::{self, Record};
 use super::{Refusal, Stop};
 
 /// More stretches than this are no honest file.
@@ -60,7 +60,7 @@ impl Sparse {
 }
 
 fn number(text: &[u8]) -> Result<u64, Refusal> {
-    entries::number(text).ok_or(Refusal::Sparse)
+    records::number(text).ok_or(Refusal::Sparse)
 }
 
 fn pairs(numbers: &[u64]) -> Result<Vec<(u64, u64)>, Refusal> {
