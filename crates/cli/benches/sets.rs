@@ -114,7 +114,7 @@ fn wheel(folder: &Path, library: usize, version: &str) -> String {
     )
 }
 
-/// The folders and files of the first set on a shelf, below its place.
+/// The folders and files of one of the sets on a shelf, with its place in front.
 fn listed(shelf: &Path) -> (Vec<PathBuf>, Vec<PathBuf>) {
     let place = fs::read_dir(shelf).unwrap().next().unwrap().unwrap().path();
     let all = walkdir::WalkDir::new(&place).into_iter().map(|entry| entry.unwrap().into_path());

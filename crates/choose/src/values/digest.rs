@@ -71,16 +71,14 @@ impl FromStr for Digest {
     type Err = NotADigest;
 
     fn from_str(text: &str) -> Result<Self, NotADigest> {
-        let digits = text.as_bytes().as_chunks::<2>();
+        let wrong = || NotADigest(text.to_owned());
         let value = |digit: u8| char::from(digit).to_digit(16);
         let byte = |[high, low]: &[u8; 2]| u8::try_from(value(*high)? << 4 | value(*low)?).ok();
-        let (pairs, []) = digits else { return Err(NotADigest(text.to_owned())) };
+        let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return Err(wrong()) };
+        let pairs: &[[u8; 2]; 32] = pairs.try_into().map_err(|_| wrong())?;
         let mut bytes = [0; 32];
-        if pairs.len() != bytes.len() {
-            return Err(NotADigest(text.to_owned()));
-        }
         for (to, pair) in bytes.iter_mut().zip(pairs) {
-            *to = byte(pair).ok_or_else(|| NotADigest(text.to_owned()))?;
+            *to = byte(pair).ok_or_else(wrong)?;
         }
         Ok(Self(bytes))
     }

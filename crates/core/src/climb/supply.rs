@@ -87,11 +87,11 @@ impl Order {
             // What set-up commands may change must be nobody else's.
             let is_shared = rung.definition.says.set_up.is_empty();
             let others = if is_shared { way.shelf.versions(&rung.key.tool)? } else { Vec::new() };
-            let parts = rung.shelved().and_then(|shelved| Some((parts(rung, shelved)?, shelved)));
-            if let Some((parts, _)) = parts.as_ref().filter(|(_, set)| set.place.glance() == Standing::Damaged) {
+            let parts = rung.shelved().and_then(|shelved| parts(rung, shelved));
+            let is_damaged = || rung.shelved().is_some_and(|set| set.place.glance() == Standing::Damaged);
+            if let Some(parts) = parts.as_ref().filter(|_| is_damaged()) {
                 parts.sift()?;
             }
-            let parts = parts.map(|(parts, _)| parts);
             Ok(Self { at, rung: rung.key.clone(), artifacts, others, parts, folder })
         };
         needed.map(order).collect()

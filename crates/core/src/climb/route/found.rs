@@ -123,7 +123,8 @@ pub(super) fn needs_between(all: &All<'_>, platform: &Platform) -> Result<Needs,
     Ok(needs)
 }
 
-/// Each tool above those who lend it files, and above what it needs but for what it lends files to itself; tools that need each other in a circle stand
+/// Each tool above those who lend it files, and above what it needs, but for what it lends files to itself; tools that need each
+/// other in a circle stand
 /// together, by name. (Strongly connected components come out bottom up: Tarjan, "Depth-first search and linear graph
 /// algorithms", 1972.)
 pub(super) fn bottom_up<'n>(needs: &'n Needs, lenders: &'n Needs) -> Vec<&'n RungKey> {
